@@ -220,6 +220,7 @@ Try in another terminal:
   calm list --label quay; calm restart 'quay-*'   # several at once, by label or pattern
   calm reload departure-board                     # it reads its timetable anew, and its page is looked at
   calm adjust ticket-spooler --environment PAPER=A5; calm list; calm restart --pending   # what a change waits for
+  calm history ticket-spooler; calm revert ticket-spooler 1 --dry     # what each change was, and the way back
   calm stop --all --dry                           # what would be done, and nothing is
   calm board                                      # what needs attention, live; the gate counter is on hold after four failures
   calm release gate-counter

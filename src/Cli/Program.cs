@@ -173,6 +173,8 @@ internal static class Program
             RehearseCommand.Make(typed),
             WrapCommand.Make(typed),
             AdjustCommand.Make(typed),
+            HistoryCommands.History(),
+            HistoryCommands.Revert(),
             RenameCommand.Make(),
             SwapCommand.Make(),
             AskCommands.Unwrap(),

@@ -275,6 +275,7 @@ internal static partial class Serve
         var kept = api.MapGroup("").WithMetadata(new Unrecorded.Refused());
         api.MapServices();
         kept.MapWrapping();
+        kept.MapRevisions();
         kept.MapRenaming();
         kept.MapSwaps();
         api.MapRunning();

@@ -210,6 +210,18 @@ public sealed partial class SentryStore
             last
         );
 
+    /// <summary>The latest revisions of a definition, newest first: when each was given, by whom, and what.</summary>
+    public IReadOnlyList<(int Revision, DateTimeOffset At, string By, string Document)> History(
+        ServiceId service,
+        int last
+    ) =>
+        Read(
+            "SELECT number, at, by, document FROM revision WHERE service = $0 ORDER BY number DESC LIMIT $1",
+            row => (row.GetInt32(0), Time(row.GetInt64(1)), row.GetString(2), row.GetString(3)),
+            service.Number,
+            last
+        );
+
     /// <summary>Removes all of it but its entries in the logbook. Its id is not given again.</summary>
     public void Remove(ServiceId service, string name)
     {

@@ -84,7 +84,9 @@ public class DailyTests
         // Somebody else was quicker.
         var calm = $"{sentry.Program("calm").Quoted()} --root {sentry.Places.Root.Quoted()}";
         var late = await Edit($"{calm} adjust gate --priority below-normal; sed -i s/700/800/", "gate");
-        Assert.Contains("has changed the definition meanwhile", late.Error, StringComparison.Ordinal);
+        Assert.Contains("Changed meanwhile:", late.Error, StringComparison.Ordinal);
+        Assert.Contains("resources.priority is now 'below-normal'", late.Error, StringComparison.Ordinal);
+        Assert.Contains("Yours would change:", late.Error, StringComparison.Ordinal);
 
         async Task<Said> Edit(string editor, string service)
         {

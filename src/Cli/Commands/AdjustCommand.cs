@@ -72,15 +72,16 @@ internal static class AdjustCommand
                                 parsed.GetValue(unset) ?? [],
                                 program,
                                 service
-                            )
+                            ),
+                        madeFrom: null
                     )
                     .ConfigureAwait(false);
 
-                async Task<int> Adjust(Body body)
+                async Task<int> Adjust(Body body, string? madeFrom)
                 {
                     try
                     {
-                        return await Put(body).ConfigureAwait(false);
+                        return await Put(body, madeFrom).ConfigureAwait(false);
                     }
                     catch (Failure failure)
                     {
@@ -88,7 +89,7 @@ internal static class AdjustCommand
                     }
                 }
 
-                async Task<int> Put(Body body)
+                async Task<int> Put(Body body, string? madeFrom)
                 {
                     var path = $"{SentryClient.PathOf(service)}?{(body.File is null ? "" : "whole=true&")}";
                     if (!parsed.GetValue(dry) && !parsed.GetValue(json))
@@ -102,7 +103,8 @@ internal static class AdjustCommand
                             path + (parsed.GetValue(dry) ? "dry=true" : ""),
                             content,
                             ApiJson.Default.Answer,
-                            cancellation
+                            cancellation,
+                            madeFrom
                         )
                         .ConfigureAwait(false);
                     var starts = parsed.GetValue(start) && !parsed.GetValue(dry);
@@ -140,33 +142,21 @@ internal static class AdjustCommand
     private static async Task<int> Edit(
         SentryClient client,
         string service,
-        Func<Body, Task<int>> adjust,
+        Func<Body, string?, Task<int>> adjust,
         CancellationToken cancellation
     )
     {
-        var was = await Definition().ConfigureAwait(false);
+        using var file = await client
+            .Stream($"{SentryClient.PathOf(service)}/definition", cancellation)
+            .ConfigureAwait(false);
+        var was = await file.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false);
         return await Editing
             .Until(
                 $"{service.Replace('/', '-')}.yaml",
                 was,
-                async (text, path) =>
-                    await Definition().ConfigureAwait(false) == was
-                        ? await adjust(new Body(text, path)).ConfigureAwait(false)
-                        : throw new Failure(
-                            Exit.NotTrue,
-                            "Somebody has changed the definition meanwhile; nothing was changed.",
-                            $"See what it is now: calm show {CommandLine.Quoted(service)} --yaml"
-                        )
+                (text, path) => adjust(new Body(text, path), file.Headers.ETag?.Tag)
             )
             .ConfigureAwait(false);
-
-        async Task<string> Definition()
-        {
-            using var file = await client
-                .Stream($"{SentryClient.PathOf(service)}/definition", cancellation)
-                .ConfigureAwait(false);
-            return await file.Content.ReadAsStringAsync(cancellation).ConfigureAwait(false);
-        }
     }
 
     private static Body WholeFrom(string file, bool more) =>

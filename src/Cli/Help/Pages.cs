@@ -80,6 +80,22 @@ internal static class Pages
             "calm adjust fare-ledger --unset resources.memory"
         ),
         new(
+            "history",
+            Stage.Prepare,
+            "Revisions of a definition, and what each changed",
+            "NAME [--from N] [--to N] [--file N]",
+            "calm history fare-ledger",
+            "calm history fare-ledger --from 3 --to 5"
+        ),
+        new(
+            "revert",
+            Stage.Prepare,
+            "Make an earlier revision of a definition the newest",
+            "NAME REVISION",
+            "calm revert fare-ledger 3 --dry",
+            "calm revert fare-ledger 3"
+        ),
+        new(
             "rename",
             Stage.Prepare,
             "Give a stopped service another name; its record comes along",

@@ -48,15 +48,19 @@ internal sealed class SentryClient : IDisposable
     public Task<T> Get<T>(string path, JsonTypeInfo<T> type, CancellationToken cancellation) =>
         Send(HttpMethod.Get, path, null, type, cancellation);
 
+    /// <param name="madeFrom">The entity tag of what is changed, as it was read (If-Match, RFC 9110, 13.1.1).</param>
     public async Task<T> Send<T>(
         HttpMethod method,
         string path,
         HttpContent? content,
         JsonTypeInfo<T> type,
-        CancellationToken cancellation
+        CancellationToken cancellation,
+        string? madeFrom = null
     )
     {
         using var request = new HttpRequestMessage(method, path) { Content = content };
+        if (madeFrom is not null)
+            request.Headers.TryAddWithoutValidation("If-Match", madeFrom);
         using var response = await Send(request, HttpCompletionOption.ResponseContentRead, cancellation)
             .ConfigureAwait(false);
         return await response.Content.ReadFromJsonAsync(type, cancellation).ConfigureAwait(false)
@@ -263,6 +267,8 @@ internal sealed class SentryClient : IDisposable
         for (var began = Stopwatch.GetTimestamp(); ; )
         {
             var again = new HttpRequestMessage(request.Method, request.RequestUri) { Content = request.Content };
+            foreach (var (header, values) in request.Headers)
+                again.Headers.TryAddWithoutValidation(header, values);
             var response = await http.SendAsync(again, option, cancellation).ConfigureAwait(false);
             // Only a refusal at the door hangs up.
             if (

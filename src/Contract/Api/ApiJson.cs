@@ -46,6 +46,8 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(IReadOnlyList<ServiceView>))]
 [JsonSerializable(typeof(ServiceDetail))]
 [JsonSerializable(typeof(IReadOnlyList<RunView>))]
+[JsonSerializable(typeof(IReadOnlyList<RevisionView>))]
+[JsonSerializable(typeof(RevisionDifference))]
 [JsonSerializable(typeof(WhyView))]
 [JsonSerializable(typeof(BoardView))]
 [JsonSerializable(typeof(IReadOnlyList<AvailabilityView>))]

@@ -225,7 +225,7 @@ public static class ProgramKeys
                 Label = "Window manager",
                 Default = "none",
                 IsNothingLeftOut = true,
-                Example = "/usr/bin/evilwm",
+                Example = "/usr/bin/lwm",
             },
             Many(
                 "answers",

@@ -39,8 +39,8 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     /// <summary>How displays ended whose runs have not yet.</summary>
     private readonly ConcurrentDictionary<string, string> fallen = new(StringComparer.Ordinal);
 
-    /// <summary>The smallest of Debian's packages with a window manager.</summary>
-    private const string ManagerPackage = "evilwm";
+    /// <summary>The smallest of Debian's packages with a window manager that puts a title at each window.</summary>
+    private const string ManagerPackage = "lwm";
 
     /// <summary>Why a program can have no display on this host, as a clause, and what to do about it; null: it can.</summary>
     public static (string Why, string Do)? MissingFor(ProgramPart program) =>

@@ -36,8 +36,7 @@ internal sealed class Rehearsal : IDisposable
     private readonly Channel<RehearsalEvent> events = Channel.CreateUnbounded<RehearsalEvent>(
         new UnboundedChannelOptions { SingleReader = true }
     );
-    private readonly CancellationTokenSource ending = new(),
-        looking = new();
+    private readonly CancellationTokenSource ending = new();
     private WindowSigns? shows;
     private readonly Sightings seen;
     private readonly TerminalSigns signs;
@@ -112,11 +111,9 @@ internal sealed class Rehearsal : IDisposable
     /// <summary>No longer: wind it down now, and report.</summary>
     public void End() => ending.Cancel();
 
-    public void Dispose()
-    {
-        ending.Dispose();
-        looking.Dispose();
-    }
+    public void Dispose() => ending.Dispose();
+
+    private Task EndLooks() => shows?.End() ?? Task.CompletedTask;
 
     /// <summary>In bytes: a report is one line.</summary>
     private const int LargestPicture = 2 << 20;
@@ -219,7 +216,7 @@ internal sealed class Rehearsal : IDisposable
                 await link.Buried().ConfigureAwait(false);
             }
 
-            await looking.CancelAsync().ConfigureAwait(false);
+            await EndLooks().ConfigureAwait(false);
             await tools.Displays.End(site.Name, site.Place).ConfigureAwait(false);
             tools.SecretFiles.Remove(site.Name);
             tools.Ceilings.Forget(site.Name);
@@ -256,7 +253,7 @@ internal sealed class Rehearsal : IDisposable
                             }
                         )
                 );
-                _ = shows.Look(looking.Token);
+                shows.Begin();
             }
         }
 
@@ -299,7 +296,7 @@ internal sealed class Rehearsal : IDisposable
         }
 
         signs.Stopping();
-        await looking.CancelAsync().ConfigureAwait(false);
+        await EndLooks().ConfigureAwait(false);
         TellQuestion(link.Pid);
         return (upFor, await WindDown(link, news).ConfigureAwait(false));
     }

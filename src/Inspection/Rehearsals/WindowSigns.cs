@@ -26,8 +26,26 @@ internal sealed class WindowSigns(Display display, Func<byte[]> key, Action<stri
         }
     }
 
-    /// <summary>Looks until it is over, or the display is gone.</summary>
-    public Task Look(CancellationToken over) => Task.WhenAll(Quietly(Keep, over), Quietly(Ask, over));
+    private readonly TaskCompletionSource over = new(TaskCreationOptions.RunContinuationsAsynchronously);
+    private Task looks = Task.CompletedTask;
+
+    public void Begin() => looks = Look();
+
+    /// <summary>Completes when nothing is looked at any more.</summary>
+    public Task End()
+    {
+        over.TrySetResult();
+        return looks;
+    }
+
+    private async Task Look()
+    {
+        using var gone = new CancellationTokenSource();
+        var both = Task.WhenAll(Quietly(Keep, gone.Token), Quietly(Ask, gone.Token));
+        await Task.WhenAny(both, over.Task).ConfigureAwait(false);
+        await gone.CancelAsync().ConfigureAwait(false);
+        await both.ConfigureAwait(false);
+    }
 
     /// <summary>What cannot be seen of a display is no part of the report: that it is gone shows by itself.</summary>
     private static async Task Quietly(Func<CancellationToken, Task> look, CancellationToken over)

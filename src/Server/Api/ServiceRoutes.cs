@@ -102,15 +102,25 @@ internal static class ServiceRoutes
     public static IResult Schema() => TypedResults.Text(DefinitionSchema.Write(), "application/schema+json");
 
     /// <summary>One service with its whole definition and latest runs; by short name or title.</summary>
-    public static async Task<ServiceDetail> One(Called called, Registry registry, RunTools tools, Clocks clocks)
+    public static async Task<ServiceDetail> One(
+        Called called,
+        Registry registry,
+        RunTools tools,
+        Clocks clocks,
+        HttpContext context
+    )
     {
+        context.Response.GetTypedHeaders().ETag = RevisionRoutes.TagOf(called.Service);
         await tools.Store.Settled().ConfigureAwait(false);
         return ServiceViews.Detail(called.Service, tools, clocks, registry);
     }
 
     /// <summary>A service's definition as it was given, as a file (YAML).</summary>
-    public static IResult File(Called called, Registry registry) =>
-        TypedResults.Text(YamlNodes.Write(registry.Given(called.Service)), "application/yaml");
+    public static IResult File(Called called, Registry registry, HttpContext context)
+    {
+        context.Response.GetTypedHeaders().ETag = RevisionRoutes.TagOf(called.Service);
+        return TypedResults.Text(YamlNodes.Write(registry.Given(called.Service)), "application/yaml");
+    }
 
     /// <summary>
     /// Why a service is as it is, from the record: state, what led there, what comes next, what a person could do.

@@ -35,7 +35,7 @@ internal static class WrapRoutes
             .WithMetadata(new Called.Mends())
             .TakesDefinition()
             .Produces<Answer>()
-            .Refuses(409, 422)
+            .Refuses(409, 412, 422)
             .May(Permission.Define);
         one.MapDelete("", Unwrap).Produces<Answer>().Refuses(409).May(Permission.Define);
     }
@@ -172,8 +172,27 @@ internal static class WrapRoutes
         var sent = await Reading
             .Read(context.Request, caller, whole == true ? null : registry.Given(actor))
             .ConfigureAwait(false);
-        if (sent.Definition is not { } definition)
-            return sent.Problem!;
+        return sent.Definition is null
+            ? sent.Problem!
+            : await Put(actor, sent, dry == true, context, registry, checker, store, logbook, clock)
+                .ConfigureAwait(false);
+    }
+
+    /// <summary>Checks a whole definition for a service, and puts it into effect.</summary>
+    /// <param name="sent">Without errors.</param>
+    internal static async Task<IResult> Put(
+        ServiceActor actor,
+        Sent sent,
+        bool dry,
+        HttpContext context,
+        Registry registry,
+        Checker checker,
+        SentryStore store,
+        Record logbook,
+        TimeProvider clock
+    )
+    {
+        var (caller, definition) = (Caller.Of(context), sent.Definition!);
         if (
             (NotAdjustable(actor, definition) ?? OverAlready(definition, actor.Definition.Rhythm, clock)) is { } refusal
         )
@@ -182,7 +201,7 @@ internal static class WrapRoutes
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return CheckReplies.Refusal(left, "run");
         var changes = DefinitionChanges.Between(actor.Definition, definition);
-        if (dry == true)
+        if (dry)
         {
             if (registry.Circle(definition) is { } circle)
                 return Circle(circle);
@@ -208,7 +227,8 @@ internal static class WrapRoutes
                         changes.Count > 0
                             ? actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Who)
                             : Task.CompletedTask,
-                    actor
+                    actor,
+                    store
                 )
                 .ConfigureAwait(false) is
             { } refused
@@ -316,14 +336,19 @@ internal static class WrapRoutes
         Registry registry,
         HttpContext context,
         Func<Task> put,
-        ServiceActor? of = null
+        ServiceActor? of = null,
+        SentryStore? store = null
     )
     {
         await registry.Shaping.WaitAsync(context.RequestAborted).ConfigureAwait(false);
         try
         {
             // It may have been renamed, or started, since the definition was read.
-            if (of is not null && NotAdjustable(of, definition) is { } refusal)
+            if (
+                of is not null
+                && (NotAdjustable(of, definition) ?? RevisionRoutes.Outdated(of, definition, context, store!))
+                    is { } refusal
+            )
                 return refusal;
             if (registry.Circle(definition) is { } circle)
                 return Circle(circle);

@@ -257,6 +257,28 @@ public class DialogTests
         Assert.Contains("asks-for: 2 min", said.All, StringComparison.Ordinal);
         Assert.True(WindowTests.Read(await File.ReadAllBytesAsync(file)) is (400, 300, > 2));
         Assert.Empty(WindowTests.Displays(sentry));
+
+        // Whoever rehearses goes away in the middle: nothing is left of it.
+        using var client = sentry.Open(
+            "rehearse",
+            "--account",
+            Sentry.Account,
+            "--window",
+            "400x300",
+            "--for",
+            "600s",
+            "--",
+            "/usr/bin/wish",
+            program
+        );
+        await Sentry.Eventually(() => WindowTests.Displays(sentry).Count == 1);
+        client.Kill();
+        await Sentry.Eventually(() =>
+            WindowTests.Displays(sentry).Count == 0 && WindowTests.Of(sentry, "/usr/bin/wish").Count == 0
+        );
+        await Sentry.Eventually(() =>
+            Directory.GetDirectories(Path.Combine(sentry.Places.RunDirectory, "rehearsals")).Length == 0
+        );
     }
 
     [Fact]
@@ -277,13 +299,13 @@ public class DialogTests
             "/usr/bin/wish"
         );
         Assert.Contains("its window manager /usr/bin/no-manager is not there", missing.All, StringComparison.Ordinal);
-        Assert.Contains("apt-get install evilwm", missing.All, StringComparison.Ordinal);
+        Assert.Contains("apt-get install lwm", missing.All, StringComparison.Ordinal);
         // It frames the dialog, which is seen in its frame, too.
         await Wrap(
             sentry,
             Desk(sentry, "after 300 { tk_messageBox -title Paper -message {No paper is left.} }"),
             "--window-manager",
-            "/usr/bin/evilwm",
+            "/usr/bin/lwm",
             "--pause",
             "50ms"
         );
@@ -304,5 +326,5 @@ public class DialogTests
         Assert.Empty(WindowTests.Displays(sentry));
     }
 
-    private static List<int> Managers(Sentry sentry) => WindowTests.Of(sentry, "/usr/bin/evilwm");
+    private static List<int> Managers(Sentry sentry) => WindowTests.Of(sentry, "/usr/bin/lwm");
 }
