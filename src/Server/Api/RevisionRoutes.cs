@@ -21,11 +21,9 @@ internal static class RevisionRoutes
     {
         var one = api.OneService();
         one.MapGet("/revisions", All).Produces<IReadOnlyList<RevisionView>>().Refuses(400).May(Permission.Read);
-        one.MapGet("/revisions/{revision:int}", File).Produces<string>(200, "application/yaml").May(Permission.Read);
-        one.MapGet("/revisions/{revision:int}/difference", Difference)
-            .Produces<RevisionDifference>()
-            .May(Permission.Read);
-        one.MapPost("/revisions/{revision:int}/revert", Revert)
+        one.MapGet("/revisions/{revision}", File).Produces<string>(200, "application/yaml").May(Permission.Read);
+        one.MapGet("/revisions/{revision}/difference", Difference).Produces<RevisionDifference>().May(Permission.Read);
+        one.MapPost("/revisions/{revision}/revert", Revert)
             .Produces<Answer>()
             .Refuses(409, 412, 422)
             .May(Permission.Define);
