@@ -102,11 +102,10 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         var beside = ManagerOf(label, place, run);
         MakeFolders(beside);
         link = KeeperLink.Start(tools.Keepers, beside.Place);
-        display.Manager = new Companion(link, beside, tools);
+        var managed = Manage(display, link, beside);
         link.Send(ManagerOrder(beside, display, manager, account));
-        _ = display.Manager.Hear(display.End);
         await Until(
-            () => display.Manager.Begun.IsCompleted,
+            () => managed.Begun.IsCompleted,
             () => display.Fell is { } why ? $"its display fails: {why}" : null
         );
 
@@ -156,11 +155,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
             if (display.IsReady() && program.WindowManager is null == manager is null)
             {
                 if (manager is not null)
-                {
-                    display.Manager = new Companion(manager, beside, tools);
-                    _ = display.Manager.Hear(display.End);
-                }
-
+                    Manage(display, manager, beside);
                 Take(label, display, fell);
                 return true;
             }
@@ -200,6 +195,14 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
             if (all.TryRemove(new(label, display)))
                 fell(how);
         });
+    }
+
+    /// <summary>A display ends with its window manager.</summary>
+    private Companion Manage(Display display, KeeperLink link, RunSite beside)
+    {
+        display.Manager = new Companion(link, beside, tools);
+        _ = display.Manager.Hear(display.End);
+        return display.Manager;
     }
 
     private async Task<(KeeperWord, byte[])?> First(KeeperLink link)

@@ -89,6 +89,7 @@ internal static class WrapRoutes
                     definition,
                     registry,
                     context,
+                    store,
                     () =>
                     {
                         added = registry.TryAdd(definition, JsonNodes.Write(sent.Given), caller.Who);
@@ -223,12 +224,12 @@ internal static class WrapRoutes
                     definition,
                     registry,
                     context,
+                    store,
                     () =>
                         changes.Count > 0
                             ? actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Who)
                             : Task.CompletedTask,
-                    actor,
-                    store
+                    actor
                 )
                 .ConfigureAwait(false) is
             { } refused
@@ -285,6 +286,7 @@ internal static class WrapRoutes
                     definition,
                     registry,
                     context,
+                    store,
                     async () =>
                         mended = await registry
                             .Mend(unreadable, definition, JsonNodes.Write(sent.Given), caller.Who)
@@ -335,9 +337,9 @@ internal static class WrapRoutes
         Definition definition,
         Registry registry,
         HttpContext context,
+        SentryStore store,
         Func<Task> put,
-        ServiceActor? of = null,
-        SentryStore? store = null
+        ServiceActor? of = null
     )
     {
         await registry.Shaping.WaitAsync(context.RequestAborted).ConfigureAwait(false);
@@ -346,7 +348,7 @@ internal static class WrapRoutes
             // It may have been renamed, or started, since the definition was read.
             if (
                 of is not null
-                && (NotAdjustable(of, definition) ?? RevisionRoutes.Outdated(of, definition, context, store!))
+                && (NotAdjustable(of, definition) ?? RevisionRoutes.Outdated(of, definition, context, store))
                     is { } refusal
             )
                 return refusal;
