@@ -1,65 +1,34 @@
-using System.Buffers;
-using System.Text;
+using System.Diagnostics.CodeAnalysis;
+using CalmSentry.Contract.Keeper;
 
 namespace CalmSentry.Engine.Output;
 
 /// <summary>
-/// Whole lines as they are added to a file. However fast and however oddly a program prints, one look reads so much and
-/// no
-/// more: what is left is read at the next. Of a line longer than may be, the beginning counts.
+/// Whole lines that a program adds to its output, each stream's for itself. However fast and however oddly it prints, one look reads
+/// so much and no more: what is left is read at the next. Of a line longer than may be, the beginning counts.
 /// </summary>
+[SuppressMessage("Design", "CA1001", Justification = "Between two looks its reader holds nothing.")]
 internal sealed class NewLines(string folder, long from, string encoding)
 {
     /// <summary>Bytes of one look, and characters of one line.</summary>
     private const int MostBytes = 1 << 20,
         LongestLine = 64 << 10;
 
-    private readonly byte[] block = new byte[65536];
-    private readonly Decoder decoder = OutputLines.Of(encoding).GetDecoder();
-    private readonly char[] characters = new char[OutputLines.Of(encoding).GetMaxCharCount(65536)];
-    private readonly ArrayBufferWriter<char> open = new();
-    private long at = from;
+    private readonly OutputLines lines = new(folder, from, encoding);
 
     public List<string> Next()
     {
-        var lines = new List<string>();
-        using var reader = new SegmentReader(folder, at);
-        for (var read = 0; read < MostBytes; )
-        {
-            var got = reader.Read(block);
-            if (got == 0)
-                break;
-            Take(characters.AsSpan(0, decoder.GetChars(block.AsSpan(0, got), characters, flush: false)), lines);
-            read += got;
-            at = reader.At;
-        }
-
-        return lines;
+        var found = new List<string>();
+        lines.To = lines.At + MostBytes;
+        while (lines.Next() is { } line)
+            if (line.Source != OutputSource.Sentry)
+                found.Add(Cut(line));
+        lines.LetGo(); // nothing is held open from one look to the next: many services may be waited for
+        return found;
     }
 
-    /// <summary>The line that has begun and not ended.</summary>
-    public string? Rest()
-    {
-        if (open.WrittenCount == 0)
-            return null;
-        var rest = open.WrittenSpan.ToString();
-        open.ResetWrittenCount();
-        return rest;
-    }
+    /// <summary>What has begun and not ended.</summary>
+    public IEnumerable<string> Rest() => lines.Rest().Select(Cut);
 
-    private void Take(ReadOnlySpan<char> some, List<string> lines)
-    {
-        while (some.Length > 0)
-        {
-            var end = some.IndexOf('\n');
-            var part = end < 0 ? some : some[..end];
-            if (open.WrittenCount < LongestLine)
-                open.Write(part[..Math.Min(part.Length, LongestLine - open.WrittenCount)]);
-            if (end < 0)
-                return;
-            some = some[(end + 1)..];
-            lines.Add(open.WrittenSpan.TrimStart('\uFEFF').TrimEnd('\r').ToString());
-            open.ResetWrittenCount();
-        }
-    }
+    private static string Cut(OutputLine line) => line.Text.Length > LongestLine ? line.Text[..LongestLine] : line.Text;
 }

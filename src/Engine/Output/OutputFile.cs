@@ -22,34 +22,29 @@ internal static class OutputFile
 
     /// <summary>Up to <paramref name="count"/> lines from a place on, where one begins.</summary>
     public static IReadOnlyList<string> FirstLines(string folder, string encoding, long place, int count) =>
-        [.. Lines(folder, encoding, place, place + FirstBytes).Take(count)];
+        [.. Shown(folder, encoding, place, place + FirstBytes).Take(count)];
 
     /// <summary>The last <paramref name="count"/> lines between two places, at the first of which one begins.</summary>
     public static IReadOnlyList<string> LastLines(string folder, string encoding, long from, long to, int count)
     {
         var back = Math.Max(0, to - LastBytes - from) & ~1L; // characters of two bytes stay whole
-        return [.. Lines(folder, encoding, from + back, to).TakeLast(count)];
+        var lines = Shown(folder, encoding, from + back, to).ToList();
+        // Where it is looked from, a line may have begun before.
+        return [.. lines.Skip(back > 0 && lines.Count > 1 ? 1 : 0).TakeLast(count)];
     }
 
     /// <summary>The lines between two places that are not empty, each at most so long.</summary>
-    private static List<string> Lines(string folder, string encoding, long from, long to)
+    private static IEnumerable<string> Shown(string folder, string encoding, long from, long to)
     {
-        using var reader = new SegmentReader(folder, from);
-        var bytes = new byte[Math.Max(0, to - from)];
-        var filled = 0;
-        while (filled < bytes.Length && reader.Read(bytes.AsSpan(filled)) is > 0 and var got)
-            filled += got;
-        return
-        [
-            .. OutputLines
-                .Of(encoding)
-                .GetString(bytes, 0, filled)
-                .TrimStart('\uFEFF')
-                .Split('\n')
-                .Select(line => line.TrimEnd('\r'))
-                .Where(line => line.Length > 0)
-                .Select(line => line.Length > LongestLine ? line[..LongestLine] + "…" : line),
-        ];
+        using var lines = new OutputLines(folder, from, encoding, to);
+        while (lines.Next() is { } line)
+            if (line.Text.Length > 0)
+                yield return Cut(line.Text);
+        foreach (var line in lines.Rest())
+            if (line.Text.Length > 0)
+                yield return Cut(line.Text);
+
+        static string Cut(string line) => line.Length > LongestLine ? line[..LongestLine] + "…" : line;
     }
 
     /// <summary>

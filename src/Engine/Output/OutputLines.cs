@@ -50,6 +50,12 @@ internal sealed class OutputLines(
     private OutputMark? now,
         next;
 
+    /// <summary>The place of the next byte that is read.</summary>
+    public long At => reader.At;
+
+    /// <summary>The place it reads up to; null: on and on.</summary>
+    public long? To { get; set; } = to;
+
     static OutputLines() => Encoding.RegisterProvider(CodePagesEncodingProvider.Instance);
 
     /// <summary>Whether characters of an encoding have two bytes and more, so that the byte of a line feed ends no line.</summary>
@@ -62,7 +68,7 @@ internal sealed class OutputLines(
     {
         while (ready.Count == 0)
         {
-            var most = to is { } end ? (int)Math.Clamp(end - reader.At, 0, block.Length) : block.Length;
+            var most = To is { } end ? (int)Math.Clamp(end - reader.At, 0, block.Length) : block.Length;
             var got = most == 0 ? 0 : reader.Read(block.AsSpan(0, most));
             if (got == 0)
                 return null;
@@ -71,6 +77,14 @@ internal sealed class OutputLines(
         }
 
         return ready.Dequeue();
+    }
+
+    /// <summary>Holds no file open until it is asked again; where it was, and what has begun, it knows.</summary>
+    public void LetGo()
+    {
+        reader.LetGo();
+        marks?.Dispose();
+        (marks, marksOf, next) = (null, -1, null);
     }
 
     /// <summary>What has begun and not ended, as lines.</summary>
@@ -199,11 +213,7 @@ internal sealed class OutputLines(
         line.Clear();
     }
 
-    public void Dispose()
-    {
-        marks?.Dispose();
-        reader.Dispose();
-    }
+    public void Dispose() => LetGo();
 
     /// <summary>A line that has begun.</summary>
     private sealed class Open

@@ -261,5 +261,12 @@ internal sealed class SegmentReader(string folder, long from) : IDisposable
         return false;
     }
 
-    public void Dispose() => stream?.Dispose();
+    /// <summary>Holds nothing open until it is asked again.</summary>
+    public void LetGo()
+    {
+        stream?.Dispose();
+        stream = null;
+    }
+
+    public void Dispose() => LetGo();
 }

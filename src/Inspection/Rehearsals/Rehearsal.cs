@@ -581,8 +581,8 @@ internal sealed class Rehearsal : IDisposable
         public List<string> More(bool all)
         {
             var more = lines.Next();
-            if (all && lines.Rest() is { } rest)
-                more.Add(rest);
+            if (all)
+                more.AddRange(lines.Rest());
             Last.AddRange(more.TakeLast(Kept));
             if (Last.Count > Kept)
                 Last.RemoveRange(0, Last.Count - Kept);

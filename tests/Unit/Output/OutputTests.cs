@@ -459,6 +459,30 @@ public sealed class OutputTests : IDisposable
         Assert.Equal(Segments.End(folder) / 2, OutputSearch.StartOfLast(folder, encoding, 1, CancellationToken.None));
     }
 
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public void A_line_is_whole_though_the_other_stream_comes_between(bool stamped)
+    {
+        var sink = Opened(stamped);
+        var lines = new NewLines(folder, 0, OutputPart.Utf8);
+        Put(sink, OutputSource.Error, "ls: no such file");
+        Put(sink, OutputSource.Output, "looked\n");
+        Put(sink, OutputSource.Sentry, "[calm: 2 lines left out]\n");
+        Assert.Equal(["looked"], lines.Next());
+        Put(sink, OutputSource.Error, " or directory\n");
+        Put(sink, OutputSource.Output, "and");
+        Assert.Equal(["ls: no such file or directory"], lines.Next());
+        sink.TurnNow();
+        Put(sink, OutputSource.Output, " on\nthe rest");
+        sink.Close();
+        Assert.Equal(["and on"], lines.Next());
+        Assert.Equal(["the rest"], lines.Rest());
+        string[] all = ["looked", "[calm: 2 lines left out]", "ls: no such file or directory", "and on", "the rest"];
+        Assert.Equal(all, OutputFile.FirstLines(folder, OutputPart.Utf8, 0, 9));
+        Assert.Equal(all[^2..], OutputFile.LastLines(folder, OutputPart.Utf8, 0, Segments.End(folder), 2));
+    }
+
     [Fact]
     public void A_stamp_is_the_time_and_the_stream()
     {
