@@ -3,6 +3,7 @@ using CalmSentry.Core.Reports;
 using CalmSentry.Core.Runs;
 using CalmSentry.Engine.Plans;
 using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Settling;
 using CalmSentry.Engine.Swaps;
 
 namespace CalmSentry.Engine;
@@ -18,6 +19,7 @@ internal sealed class Rooms : ITogether
         Registry = new(house) { Together = this };
         Plans = new(Registry, house.Store, house.Logbook, house.Clocks);
         Swaps = new(Registry, Plans, house.Store, house.Logbook, house.Tools, house.Clocks);
+        Settling = new(Registry, house.Store, house.Logbook, house.Clocks);
         restarts = new(Registry, Plans, house.Clocks);
     }
 
@@ -30,6 +32,9 @@ internal sealed class Rooms : ITogether
 
     /// <summary>New program files under way.</summary>
     public SwapRoom Swaps { get; }
+
+    /// <summary>Bringing the machine to files.</summary>
+    public SettleRoom Settling { get; }
 
     Task ITogether.Stop(IReadOnlySet<string> names, Principal by) => Plans.Stop(names, by);
 
@@ -48,6 +53,7 @@ internal sealed class Rooms : ITogether
         {
             Plans.TakeUp(newMachine);
             Swaps.TakeUp();
+            Settling.TakeUp();
         });
     }
 }

@@ -92,6 +92,7 @@ internal static partial class Serve
                 if (GuardWatch.Fell is { } fell)
                     house.Logbook.Note(new GuardEntry(fell)); // before anything else: the next fall may come at once
                 var drills = app.Services.GetRequiredService<DrillRoom>(); // before plans are taken up that end in it
+                rooms.Settling.Steps = app.Services.GetRequiredService<SettleSteps>();
                 var began = await rooms.TakeUp().ConfigureAwait(false);
                 NoteAbsence(house, heartbeat.Before);
                 if (began is { } kind && rooms.Registry.All.Count > 0)
@@ -277,6 +278,7 @@ internal static partial class Serve
         kept.MapWrapping();
         kept.MapRevisions();
         kept.MapRenaming();
+        kept.MapSettling();
         kept.MapSwaps();
         api.MapRunning();
         api.MapTogether();
@@ -326,6 +328,8 @@ internal static partial class Serve
             .AddSingleton(rooms.Registry)
             .AddSingleton(rooms.Plans)
             .AddSingleton(rooms.Swaps)
+            .AddSingleton(rooms.Settling)
+            .AddSingleton<SettleSteps>()
             .AddSingleton(new Sessions(house.Store, house.Clocks.Time))
             .AddSingleton(new SentrySelf(house.Clocks.Time))
             .AddSingleton<Pace>()

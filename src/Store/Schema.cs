@@ -129,6 +129,10 @@ internal static class Schema
         """
             ALTER TABLE logbook_emptied ADD COLUMN told INTEGER;
             """,
+        // The files that a definition came from.
+        """
+            ALTER TABLE revision ADD COLUMN source TEXT;
+            """,
     ];
 
     /// <exception cref="SqliteException">It is no database of ours, a later version's, or its disk is full.</exception>

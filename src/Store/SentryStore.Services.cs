@@ -88,7 +88,8 @@ public sealed partial class SentryStore
         string document,
         Situation situation,
         Principal by,
-        DateTimeOffset now
+        DateTimeOffset now,
+        string? source = null
     )
     {
         PassIds(service); // one that is made again keeps the id it had
@@ -98,14 +99,22 @@ public sealed partial class SentryStore
             name,
             SituationJson.Write(situation)
         );
-        AddRevision(service, 1, document, by, now);
+        AddRevision(service, 1, document, by, now, source);
         Reserve(service, situation.LastRun);
     }
 
     /// <summary>A new revision of a definition, from now on the one in effect.</summary>
-    public void Revise(ServiceId service, int revision, string document, Principal by, DateTimeOffset now)
+    /// <param name="source">The files it came from; null: it came from none.</param>
+    public void Revise(
+        ServiceId service,
+        int revision,
+        string document,
+        Principal by,
+        DateTimeOffset now,
+        string? source = null
+    )
     {
-        AddRevision(service, revision, document, by, now);
+        AddRevision(service, revision, document, by, now, source);
         Enqueue("UPDATE service SET revision = $1 WHERE id = $0", service.Number, revision);
     }
 
@@ -188,6 +197,30 @@ public sealed partial class SentryStore
             )
             .FirstOrDefault();
 
+    /// <summary>The files that a revision came from, or the latest before it that came from any; null: none did.</summary>
+    public string? SourceOf(ServiceId service, int revision) =>
+        Read(
+                "SELECT source FROM revision WHERE service = $0 AND number <= $1 AND source IS NOT NULL ORDER BY number DESC LIMIT 1",
+                row => row.GetString(0),
+                service.Number,
+                revision
+            )
+            .FirstOrDefault();
+
+    /// <summary>What a revision came from is said in other words now.</summary>
+    public void SetSource(ServiceId service, int revision, string source) =>
+        Enqueue("UPDATE revision SET source = $2 WHERE service = $0 AND number = $1", service.Number, revision, source);
+
+    /// <summary>When the first revision behind one was given; null: there is none.</summary>
+    public DateTimeOffset? NextGiven(ServiceId service, int revision) =>
+        Read(
+                "SELECT at FROM revision WHERE service = $0 AND number > $1 ORDER BY number LIMIT 1",
+                row => (DateTimeOffset?)Time(row.GetInt64(0)),
+                service.Number,
+                revision
+            )
+            .FirstOrDefault();
+
     /// <summary>The highest number a revision of it has; 0: none.</summary>
     public int LatestRevision(ServiceId service) =>
         Read("SELECT max(number) FROM revision WHERE service = $0", row => (int?)NumberOrNull(row, 0), service.Number)[
@@ -234,6 +267,7 @@ public sealed partial class SentryStore
         RemoveSwap(service);
         Enqueue("DELETE FROM revision WHERE service = $0", service.Number);
         Enqueue("DELETE FROM service WHERE id = $0", service.Number);
+        RemoveSettled(service);
         Enqueue("DELETE FROM fact WHERE key GLOB $0 AND value = $1", RenamedKey + "*", $"{service.Number}");
         ForgetNumbers(service);
     }
@@ -255,14 +289,22 @@ public sealed partial class SentryStore
 
     private const string SaveSituation = "UPDATE service SET situation = $1 WHERE id = $0";
 
-    private void AddRevision(ServiceId service, int revision, string document, Principal by, DateTimeOffset now) =>
+    private void AddRevision(
+        ServiceId service,
+        int revision,
+        string document,
+        Principal by,
+        DateTimeOffset now,
+        string? source
+    ) =>
         Enqueue(
-            "INSERT INTO revision (service, number, at, by, document, form) VALUES ($0, $1, $2, $3, $4, $5)",
+            "INSERT INTO revision (service, number, at, by, document, form, source) VALUES ($0, $1, $2, $3, $4, $5, $6)",
             service.Number,
             revision,
             Micros(now),
             by,
             document,
-            DocumentForms.Today
+            DocumentForms.Today,
+            source
         );
 }

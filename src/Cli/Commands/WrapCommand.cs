@@ -1,4 +1,5 @@
 using System.CommandLine;
+using CalmSentry.Cli.Files;
 using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
@@ -30,6 +31,16 @@ internal static class WrapCommand
         {
             Description = "Take over everything of this service that is not said otherwise",
         };
+        var basis = new Option<string?>("--base")
+        {
+            Description = "Make it from this base, a file with blanks; what is said beside goes over it",
+            HelpName = "FILE",
+        };
+        var fill = new Option<string[]>("--fill")
+        {
+            Description = "What a blank of the base is, such as port=7412; may be given again",
+            HelpName = "BLANK=VALUE",
+        };
         var permit = new Option<bool>("--permit") { Description = "Permit its account to run services, on the way" };
         var start = new Option<bool>("--start") { Description = "Start it at once" };
         var dry = Common.Dry();
@@ -42,6 +53,8 @@ internal static class WrapCommand
             name,
             from,
             like,
+            basis,
+            fill,
         };
         foreach (var flag in flags.All)
             command.Add(flag);
@@ -63,14 +76,33 @@ internal static class WrapCommand
                     return await new GuidedWrap(client, other).Run(cancellation).ConfigureAwait(false);
                 }
 
-                Demand(file, other, called, program, flags.AnyGiven(parsed));
+                Demand(
+                    file,
+                    other,
+                    called,
+                    program,
+                    flags.AnyGiven(parsed),
+                    parsed.GetValue(basis),
+                    parsed.GetValue(fill)
+                );
                 if (parsed.GetValue(dry) && parsed.GetValue(permit))
                     throw new Failure(
                         Exit.Usage,
                         "--dry permits nobody; nothing was done.",
                         "Leave one of --dry and --permit out."
                     );
-                var body = file is null ? Body.Of(flags.Definition(parsed, called, program)) : Body.FromFile(file);
+                var body =
+                    file is not null ? Body.FromFile(file)
+                    : parsed.GetValue(basis) is { } made
+                        ? new("", null)
+                        {
+                            Files = FilesDirectory.FromBase(
+                                flags.Definition(parsed, called, program),
+                                made,
+                                parsed.GetValue(fill) ?? []
+                            ),
+                        }
+                    : Body.Of(flags.Definition(parsed, called, program));
                 if (parsed.GetValue(dry))
                     return await WouldWrap(client, body, other, parsed.GetValue(json), cancellation)
                         .ConfigureAwait(false);
@@ -88,8 +120,22 @@ internal static class WrapCommand
     }
 
     /// <exception cref="Failure">What is given does not go together.</exception>
-    private static void Demand(string? file, string? other, string? called, string[]? program, bool anyFlag)
+    private static void Demand(
+        string? file,
+        string? other,
+        string? called,
+        string[]? program,
+        bool anyFlag,
+        string? basis,
+        string[]? fills
+    )
     {
+        if (basis is null ? fills is { Length: > 0 } : file is not null || other is not null)
+            throw new Failure(
+                Exit.Usage,
+                basis is null ? "--fill goes with --base." : "Either --base, or --from, or --like.",
+                "calm wrap board-2 --base base.yaml --fill port=7412"
+            );
         if (file is not null && (program is not null || called is not null || anyFlag))
             throw new Failure(
                 Exit.Usage,
@@ -98,7 +144,7 @@ internal static class WrapCommand
             );
         if (file is null && called is null)
             throw new Failure(Exit.Usage, "Under which name?", "calm wrap NAME [flags] -- PROGRAM [ARGUMENT…]");
-        if (file is null && other is null && program is not { Length: > 0 })
+        if (file is null && other is null && basis is null && program is not { Length: > 0 })
             throw new Failure(
                 Exit.Usage,
                 "Which program? It stands at the end, behind two dashes, just as you type it by hand.",

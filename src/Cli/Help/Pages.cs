@@ -96,6 +96,31 @@ internal static class Pages
             "calm revert fare-ledger 3"
         ),
         new(
+            "export",
+            Stage.Prepare,
+            "Write definitions as files that read back to the same services",
+            "NAME…|--all [--to DIR]",
+            "calm export --all --to /srv/skerry/services",
+            "calm export fare-ledger"
+        ),
+        new(
+            "compare",
+            Stage.Prepare,
+            "Show where files and this machine differ, and what settling does",
+            "DIR [DIR] [OPTIONS]",
+            "calm compare /srv/skerry/services",
+            "calm compare /srv/skerry/services /root/services-of-north"
+        ),
+        new(
+            "settle",
+            Stage.Prepare,
+            "Bring this machine to files, step by step; --back undoes it",
+            "DIR [OPTIONS]",
+            "calm settle /srv/skerry/services --dry",
+            "calm settle /srv/skerry/services",
+            "calm settle --back"
+        ),
+        new(
             "rename",
             Stage.Prepare,
             "Give a stopped service another name; its record comes along",

@@ -1,5 +1,7 @@
 using System.Text;
+using System.Text.Json;
 using System.Text.Json.Nodes;
+using CalmSentry.Cli.Files;
 using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Wire;
@@ -8,6 +10,9 @@ namespace CalmSentry.Cli.Wire;
 /// <param name="File">Name of the file, to be said with the places of mistakes; null when it came from flags.</param>
 internal sealed record Body(string Text, string? File)
 {
+    /// <summary>With the files that it is put together from; null: it stands for itself.</summary>
+    public FilesDocument? Files { get; init; }
+
     private const int Longest = 1 << 20;
 
     public static Body Of(JsonObject definition) => new(definition.ToJsonString(), null);
@@ -27,9 +32,15 @@ internal sealed record Body(string Text, string? File)
                     $"{path} is a program, and no definition.",
                     $"A program stands at the end, behind two dashes: -- {Core.Definitions.CommandLine.Quoted(path)}"
                 );
-            return length <= Longest
-                ? new(TextOf(bytes.AsSpan(0, length), path).TrimStart('\ufeff'), isPiped ? "standard input" : path)
-                : throw NoDefinition($"{path} is longer than the {Longest} bytes a definition may have.");
+            if (length <= Longest)
+            {
+                var text = TextOf(bytes.AsSpan(0, length), path).TrimStart('\ufeff');
+                return isPiped
+                    ? new(text, "standard input")
+                    : new(text, path) { Files = FilesDirectory.WithBases(text, path) };
+            }
+
+            throw NoDefinition($"{path} is longer than the {Longest} bytes a definition may have.");
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException)
         {
@@ -44,8 +55,25 @@ internal sealed record Body(string Text, string? File)
         }
     }
 
+    /// <summary>All that is piped in.</summary>
+    /// <exception cref="Failure">It is longer than that, or no text.</exception>
+    public static string FromPipe(int longest)
+    {
+        using var from = Console.OpenStandardInput();
+        using var all = new MemoryStream();
+        var block = new byte[1 << 16];
+        for (int got; (got = from.Read(block)) > 0; )
+        {
+            all.Write(block.AsSpan(0, got));
+            if (all.Length > longest)
+                throw new Failure(Exit.Usage, $"What is piped in is longer than the {longest} bytes allowed.");
+        }
+
+        return TextOf(all.GetBuffer().AsSpan(0, (int)all.Length), "standard input").TrimStart('\ufeff');
+    }
+
     /// <summary>What a file is saved as decides whether it can be read: it is not taken for text that it is not.</summary>
-    private static string TextOf(ReadOnlySpan<byte> bytes, string path)
+    internal static string TextOf(ReadOnlySpan<byte> bytes, string path)
     {
         if (bytes is [0xff, 0xfe, ..] or [0xfe, 0xff, ..] || bytes.Contains((byte)0))
             throw new Failure(
@@ -80,15 +108,25 @@ internal sealed record Body(string Text, string? File)
         || word.EndsWith(".json", StringComparison.Ordinal);
 
     public StringContent Content() =>
-        new(
-            Text,
-            Encoding.UTF8,
-            File is null || File.EndsWith(".json", StringComparison.Ordinal) ? "application/json" : "application/yaml"
-        );
+        Files is not null
+            ? new(
+                JsonSerializer.Serialize(Files, ApiJson.Default.FilesDocument),
+                Encoding.UTF8,
+                FilesDocument.MediaType
+            )
+            : new(
+                Text,
+                Encoding.UTF8,
+                File is null || File.EndsWith(".json", StringComparison.Ordinal)
+                    ? "application/json"
+                    : "application/yaml"
+            );
 
     /// <summary>Mistakes with the name of the file they are in.</summary>
     public Failure Explain(Failure failure) =>
-        File is null || !(failure.Code == ProblemCode.DefinitionInvalid || failure.Code == ProblemCode.MalformedBody)
+        File is null
+        || Files is not null
+        || !(failure.Code == ProblemCode.DefinitionInvalid || failure.Code == ProblemCode.MalformedBody)
             ? failure
             : new Failure(
                 failure.ExitCode,

@@ -6,6 +6,7 @@ using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
 using CalmSentry.Core.Runs;
+using CalmSentry.Core.Settling;
 using CalmSentry.Core.Telling;
 using CalmSentry.Core.Wording;
 
@@ -37,6 +38,8 @@ namespace CalmSentry.Contract.Api;
         typeof(Worded<ReportPart>),
         typeof(Worded<ServiceState>),
         typeof(Worded<ServiceTime>),
+        typeof(Worded<SettleDeed>),
+        typeof(Worded<SettleState>),
         typeof(Worded<Severity>),
         typeof(Worded<Topic>),
         typeof(Worded<Urgency>),
@@ -90,6 +93,12 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(IReadOnlyList<WouldBeView>))]
 [JsonSerializable(typeof(TrialEvent))]
 [JsonSerializable(typeof(JsonElement))]
+[JsonSerializable(typeof(FilesDocument))]
+[JsonSerializable(typeof(CompareOrder))]
+[JsonSerializable(typeof(SettleOrder))]
+[JsonSerializable(typeof(ComparisonView))]
+[JsonSerializable(typeof(SettlementView))]
+[JsonSerializable(typeof(SettleEvent))]
 [JsonSerializable(typeof(string[]))]
 public sealed partial class ApiJson : JsonSerializerContext
 {

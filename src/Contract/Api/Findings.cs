@@ -139,4 +139,8 @@ public sealed record Mistake(
     int? Column,
     string? Nearest,
     string Text
-);
+)
+{
+    /// <summary>Of several files the one it is in; null: there is one, or none.</summary>
+    public string? File { get; init; }
+}

@@ -63,6 +63,12 @@ public record ServiceView
 
     public required string Account { get; init; }
 
+    /// <summary>Since when its definition differs from the files that it was brought to; null: it does not, or there are none.</summary>
+    public DateTimeOffset? ApartSince { get; init; }
+
+    /// <summary>The directory of those files; null: there are none, or nobody said where.</summary>
+    public string? Files { get; init; }
+
     /// <summary>Until then nothing is done about what its watches find; null: they count.</summary>
     public DateTimeOffset? WatchesPausedUntil { get; init; }
 

@@ -51,6 +51,7 @@ public static class EntryKinds
         .. RhythmEntries.Kinds,
         .. SwapEntries.Kinds,
         .. EndEntries.Kinds,
+        .. FilesEntries.Kinds,
         .. RightsEntries.Kinds,
         .. SentryEntries.Kinds,
     ];

@@ -30,6 +30,7 @@ public enum Topic
     Unclean,
     Settings,
     Boot,
+    Apart,
     Withheld,
     FailsOften,
     CameBack,
@@ -197,6 +198,12 @@ public static class Topics
             Lasting.UntilSaid
         ),
         [Topic.Boot] = new("came up", "the machine came up: how its services started", Urgency.CanWait, Lasting.No),
+        [Topic.Apart] = new(
+            "differs from its files",
+            "its definition was changed here, and is not what its files say any more",
+            Urgency.CanWait,
+            Lasting.UntilSaid
+        ),
         [Topic.Withheld] = new(
             "had alerts while it was quiet",
             "what a quiet time kept back",
@@ -222,5 +229,5 @@ public static class Topics
     public static TopicTraits Of(Topic topic) => traits[topic];
 
     /// <summary>A recipient that names no topics hears of these.</summary>
-    public static bool IsUsual(Topic topic) => topic is not (Topic.Restarted or Topic.CameBack);
+    public static bool IsUsual(Topic topic) => topic is not (Topic.Restarted or Topic.CameBack or Topic.Apart);
 }

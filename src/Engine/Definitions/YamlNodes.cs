@@ -64,6 +64,31 @@ internal static class YamlNodes
             ? Array.FindIndex(text.Split('\n'), line => line.TrimStart(' ').StartsWith('\t')) + 1
             : 0;
 
+    /// <summary>Where two braces stand outside of quotes; null: nowhere, as far as it can be read.</summary>
+    public static Place? UnquotedBraces(string text)
+    {
+        try
+        {
+            var parser = new Parser(new StringReader(text));
+            for (var opens = false; parser.MoveNext(); )
+                if (
+                    parser.Current is MappingStart { Style: MappingStyle.Flow } && opens
+                    || parser.Current
+                        is Scalar { Style: not (ScalarStyle.DoubleQuoted or ScalarStyle.SingleQuoted) } scalar
+                        && scalar.Value.Contains("{{", StringComparison.Ordinal)
+                )
+                    return PlaceOf(parser.Current.Start);
+                else
+                    opens = parser.Current is MappingStart { Style: MappingStyle.Flow };
+        }
+        catch (Exception error) when (error is not OutOfMemoryException)
+        {
+            // What is no YAML is told by whoever reads it.
+        }
+
+        return null;
+    }
+
     public static string Write(Node node)
     {
         using var text = new StringWriter { NewLine = "\n" };

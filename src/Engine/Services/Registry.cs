@@ -7,6 +7,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Reports;
 using CalmSentry.Core.Runs;
+using CalmSentry.Core.Settling;
 using CalmSentry.Core.Text;
 using CalmSentry.Engine.Begin;
 using CalmSentry.Engine.Definitions;
@@ -138,7 +139,15 @@ internal sealed class Registry(House house) : IServices
     public string? Nearest(string called) => Spelling.Nearest(ServiceName.From(called), services.Keys);
 
     /// <summary>Takes a new service in. False when the name is taken.</summary>
-    public bool TryAdd(Definition definition, string document, Principal by)
+    /// <param name="source">The files it came from; null: it came from none.</param>
+    /// <param name="settled">It is what these files say.</param>
+    public bool TryAdd(
+        Definition definition,
+        string document,
+        Principal by,
+        string? source = null,
+        SettledAs? settled = null
+    )
     {
         var stamp = house.Clocks.Stamp;
         var now = stamp.Wall;
@@ -152,7 +161,9 @@ internal sealed class Registry(House house) : IServices
         }
 
         Reshape();
-        house.Store.Add(actor.Id, definition.Name, document, situation, by, now);
+        house.Store.Add(actor.Id, definition.Name, document, situation, by, now, source);
+        if (settled is not null)
+            _ = actor.Settled(settled);
         house.Tools.Copies.Keep(actor.Id, definition.Name, revision: 1, default, document);
         actor.KeepTurn(now, always: true);
         house.Logbook.Note(actor, new WrappedEntry(definition.Program.Path, definition.Account), by);
@@ -206,6 +217,7 @@ internal sealed class Registry(House house) : IServices
         remembers = house.Host.Remembers;
         var taken = new List<Task>();
         var all = new List<ServiceActor>();
+        var asFiles = house.Store.AsFiles();
         foreach (var stored in house.Store.Services().UnionBy(rediscovery.MadeAgain, one => one.Id))
         {
             var (definition, why) = Read(stored);
@@ -219,6 +231,8 @@ internal sealed class Registry(House house) : IServices
             if (!askPermits)
                 house.Tools.Permits.Set(definition.Account, permitted: true);
             var actor = Actor(stored, definition, stored.Revision);
+            if (asFiles.TryGetValue(stored.Id, out var settled))
+                actor.TakeFiles(settled);
             services[stored.Name] = actor;
             EarlierPlaces.Bring(house.Places, stored.Name, stored.Id);
             house.Tools.Copies.Keep(

@@ -7,6 +7,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
+using CalmSentry.Core.Settling;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Wording;
 using CalmSentry.Engine.Begin;
@@ -145,6 +146,11 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
             return null;
         if (revision == Revision)
             return Definition;
+        return Given(revision);
+    }
+
+    private Definition? Given(int revision)
+    {
         try
         {
             return house.Store.Document(Id, revision) is { } document ? Registry.Read(document).Definition : null;
@@ -181,7 +187,15 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
     }
 
     /// <summary>Puts another definition into effect. The live run goes on as it is.</summary>
-    public Task Adjust(Definition definition, string document, Principal by) =>
+    /// <param name="source">The files it came from; null: it came from none.</param>
+    /// <param name="settled">It is what these files say.</param>
+    public Task Adjust(
+        Definition definition,
+        string document,
+        Principal by,
+        string? source = null,
+        SettledAs? settled = null
+    ) =>
         Call(async () =>
         {
             if (forgotten || definition.Name != Definition.Name)
@@ -190,10 +204,13 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
             var changed = DefinitionChanges.Between(was, definition);
             Definition = definition;
             Revision++;
-            house.Store.Revise(Id, Revision, document, by, house.Clocks.Now);
+            house.Store.Revise(Id, Revision, document, by, house.Clocks.Now, source);
             house.Tools.Copies.Keep(Id, definition.Name, Revision, Situation.LastRun, document);
             registry.Reshape();
             house.Logbook.Note(this, new AdjustedEntry(Revision, [.. changed]), by);
+            if (settled is not null)
+                Fits(settled);
+            LookApart(by);
             if (definition.Output != was.Output)
             {
                 KeepOutput();
@@ -203,6 +220,58 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
             await Apply(new Adjusted(was));
             Publish();
         });
+
+    /// <summary>Which files it was brought to; null: none, or nobody knows any more.</summary>
+    public SettledAs? Files { get; private set; }
+
+    /// <summary>Since when it differs from those; null: it does not.</summary>
+    public DateTimeOffset? Apart { get; private set; }
+
+    private Definition? filed;
+
+    /// <summary>It is as files say, or it is of no files any more.</summary>
+    public Task Settled(SettledAs? settled) =>
+        Call(() =>
+        {
+            if (forgotten)
+                return Task.CompletedTask;
+            if (settled is null)
+            {
+                (Files, filed) = (null, null);
+                house.Store.RemoveSettled(Id);
+            }
+            else
+                Fits(settled with { Revision = Revision });
+            LookApart(null);
+            Publish();
+            return Task.CompletedTask;
+        });
+
+    private void Fits(SettledAs settled)
+    {
+        (Files, filed) = (settled with { Revision = Revision }, Definition);
+        house.Store.SetSettled(Id, Files);
+    }
+
+    /// <summary>What a server before knew.</summary>
+    public void TakeFiles(SettledAs settled)
+    {
+        (Files, filed) = (settled, settled.Revision == Revision ? Definition : Given(settled.Revision));
+        if (filed is not null && DefinitionChanges.Between(filed, Definition).Count > 0)
+            Apart = house.Store.NextGiven(Id, settled.Revision) ?? house.Clocks.Now;
+    }
+
+    private void LookApart(Principal? by)
+    {
+        var differs = filed is null ? [] : DefinitionChanges.Between(filed, Definition);
+        if (differs.Count > 0 == Apart is not null)
+            return;
+        Apart = differs.Count > 0 ? house.Clocks.Now : null;
+        if (Apart is not null)
+            house.Logbook.Note(this, new ApartEntry(Files!.Directory, [.. differs.Select(one => one.Key)]), by);
+        else if (filed is not null)
+            house.Logbook.Note(this, new AsFilesEntry(), by);
+    }
 
     /// <summary>Nothing of it runs, and nothing will without a word from somebody or a retry.</summary>
     public bool IsAtRest => Situation is { Run: null, Phase: Phase.Stopped or Phase.Held };
@@ -238,6 +307,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
                 house.Tools.Copies.Remove(was);
                 registry.Reshape();
                 house.Logbook.Note(this, new RenamedEntry(was, Revision), by);
+                LookApart(by);
                 house.Events.Removed(was);
                 Publish();
                 return Task.CompletedTask;

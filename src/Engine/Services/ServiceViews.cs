@@ -49,7 +49,8 @@ internal static class ServiceViews
                             + $"nothing is dropped, the program waits."
                         : ""
                 )
-                + PendingWords(pending),
+                + PendingWords(pending)
+                + ApartWords(actor),
             Since = now.Since,
             Pending = pending is [] ? null : pending,
             Pid = now.Run?.Pid,
@@ -68,6 +69,8 @@ internal static class ServiceViews
             Busy = actor.BusyWith,
             NextMoment = now.Rhythm?.Next?.Due,
             Awaits = Awaits(definition, now),
+            ApartSince = actor.Apart,
+            Files = actor.Files?.Directory,
         };
     }
 
@@ -81,6 +84,12 @@ internal static class ServiceViews
             _ => $" Restart pending: {string.Join(", ", keys.Take(MostNamed))}"
                 + $"{(keys.Count > MostNamed ? $" and {keys.Count - MostNamed} more" : "")} take effect with the next start.",
         };
+
+    private static string ApartWords(ServiceActor actor) =>
+        actor.Apart is { } since
+            ? $" It differs from its files{(actor.Files?.Directory is { } place ? $" in {Shown.Line(place)}" : "")} since "
+                + $"{TimeZoneInfo.ConvertTime(since, TimeZoneInfo.Local):yyyy-MM-dd HH:mm}."
+            : "";
 
     private const string NotKnown = "What became of it while no sentry served is not known yet";
 
@@ -124,6 +133,8 @@ internal static class ServiceViews
             Busy = view.Busy,
             NextMoment = view.NextMoment,
             Awaits = view.Awaits,
+            ApartSince = view.ApartSince,
+            Files = view.Files,
             Needs = [.. actor.Definition.Begin.Needs.Select(need => need.InWords)],
             NeededBy = registry.Graph.DependentsOf(view.Name),
             Proof = ProofOf(actor, tools.Store),

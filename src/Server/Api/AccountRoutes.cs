@@ -522,8 +522,23 @@ internal static class AccountRoutes
         var (folder, problem) = await Incoming
             .Json(context.Request, ApiJson.Plain.FolderRight, "a folder and a right")
             .ConfigureAwait(false);
-        if (folder is null)
-            return problem!;
+        return folder is null
+            ? problem!
+            : await Folder(name, folder, tools, logbook, context, give, dry, yes).ConfigureAwait(false);
+    }
+
+    /// <param name="yes">What is asked first is meant.</param>
+    internal static async Task<IResult> Folder(
+        string name,
+        FolderRight folder,
+        RunTools tools,
+        Record logbook,
+        HttpContext context,
+        bool give,
+        bool dry,
+        bool yes
+    )
+    {
         if (Account.Named(name) is not { } account)
             return NoSuchAccount(name);
         if (

@@ -1,7 +1,9 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Settling;
 using CalmSentry.Engine.Definitions;
-using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Settling;
+using CalmSentry.Linux.Boot;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
 
@@ -16,7 +18,14 @@ internal sealed record Sent(
     MapNode Given,
     IReadOnlyList<DefinitionError> Errors,
     IResult? Problem
-);
+)
+{
+    /// <summary>The files it came from; null: it came from none.</summary>
+    public string? Source { get; init; }
+
+    /// <summary>It is what these files say.</summary>
+    public SettledAs? Settled { get; init; }
+}
 
 /// <summary>From what somebody sent, JSON or YAML (RFC 9512), to a definition.</summary>
 internal static class Reading
@@ -27,6 +36,8 @@ internal static class Reading
         var (text, problem) = await Incoming.Text(request, Incoming.LongestDefinition).ConfigureAwait(false);
         if (problem is not null)
             return new(null, new MapNode([]), [], problem);
+        if (request.ContentType?.StartsWith(FilesDocument.MediaType, StringComparison.OrdinalIgnoreCase) == true)
+            return FromFiles(text!, caller);
         var (node, error) = Parse(text!, request.ContentType);
         if (error is not null)
             return Failed([error], ProblemCode.MalformedBody);
@@ -36,8 +47,46 @@ internal static class Reading
             return Failed(unknown);
         if (under is not null)
             map = DefinitionTrees.Overlay(under, map);
-        return Of(Complete(map, caller));
+        var sent = Of(Completion.Of(map, caller.Account));
+        // A file of its own is kept as it is written; JSON is what clients make of flags.
+        return sent.Definition is not { } whole || under is not null || !IsYaml(request.ContentType)
+            ? sent
+            : sent with
+            {
+                Source = FileSet.Write(
+                    new(new Dictionary<string, string> { [$"{whole.Name}.yaml"] = text! })
+                    {
+                        Take = $"{whole.Name}.yaml",
+                    }
+                ),
+            };
     }
+
+    /// <summary>A definition with the files that it is put together from.</summary>
+    private static Sent FromFiles(string text, Caller caller)
+    {
+        if (FileSet.Source(text) is not { Take: { } own } document || !document.Files.ContainsKey(own))
+            return Failed(
+                [new("definition", "no files", "files, and the one of them that is taken")],
+                ProblemCode.MalformedBody
+            );
+        // What a client made of flags is kept as a file for people.
+        if (document.Files[own].StartsWith('{') && JsonNodes.Read(document.Files[own]).Node is { } made)
+            document = document with
+            {
+                Files = new Dictionary<string, string>(document.Files) { [own] = YamlNodes.Write(made) },
+            };
+        var files = FileSet.Read(document, Machine.HostName, caller.Account);
+        return files is { Errors: [], Services: [var one] }
+            ? Of(files.Given[own]) with
+            {
+                Source = one.Source,
+            }
+            : Failed([.. files.Errors.Select(error => error.Error with { Key = $"{error.File}: {error.Error.Key}" })]);
+    }
+
+    private static bool IsYaml(string? contentType) =>
+        contentType?.Contains("yaml", StringComparison.OrdinalIgnoreCase) == true;
 
     public static Sent Of(MapNode map)
     {
@@ -64,53 +113,5 @@ internal static class Reading
     }
 
     private static (Node? Node, DefinitionError? Error) Parse(string text, string? contentType) =>
-        contentType?.Contains("yaml", StringComparison.OrdinalIgnoreCase) == true
-            ? YamlNodes.Read(text)
-            : JsonNodes.Read(text);
-
-    /// <summary>
-    /// A name with spaces becomes the title; the account left out is the one of whoever asks; a script's interpreter is
-    /// pinned.
-    /// </summary>
-    private static MapNode Complete(MapNode map, Caller caller)
-    {
-        var entries = map.Entries.ToList();
-        var at = entries.FindIndex(entry => entry is { Key: "name", Value: ScalarNode });
-        if (
-            at >= 0
-            && entries[at].Value is ScalarNode { Text: var name } node
-            && !ServiceName.IsValid(name)
-            && ServiceName.From(name) is { Length: > 0 } made
-        )
-        {
-            entries[at] = KeyValuePair.Create("name", (Node)new ScalarNode(made, node.Place));
-            if (entries.TrueForAll(entry => entry.Key != "title"))
-                entries.Add(KeyValuePair.Create("title", (Node)new ScalarNode(name.Trim(), node.Place)));
-        }
-
-        if (caller.Account != "root")
-            AddTo(entries, "identity", "account", caller.Account);
-        if (
-            entries.Find(entry => entry.Key == "program").Value is MapNode program
-            && program.Entries.All(entry => entry.Key != "with")
-            && program.Entries.FirstOrDefault(entry => entry.Key == "path").Value is ScalarNode { Text: var path }
-            && Interpreter(path) is { } interpreter
-        )
-            AddTo(entries, "program", "with", interpreter);
-        return new MapNode(entries, map.Place);
-    }
-
-    /// <summary>For a file that is not executed by itself, the best interpreter there is on this machine.</summary>
-    private static string? Interpreter(string path) =>
-        LaunchWords.NeedsInterpreter(path) ? Interpreters.Best(path)?.Path : null;
-
-    private static void AddTo(List<KeyValuePair<string, Node>> entries, string part, string key, string value)
-    {
-        var added = KeyValuePair.Create(key, (Node)new ScalarNode(value));
-        var at = entries.FindIndex(entry => entry.Key == part);
-        if (at < 0)
-            entries.Add(KeyValuePair.Create(part, (Node)new MapNode([added])));
-        else if (entries[at].Value is MapNode map && map.Entries.All(entry => entry.Key != key))
-            entries[at] = KeyValuePair.Create(part, (Node)new MapNode([.. map.Entries, added], map.Place));
-    }
+        IsYaml(contentType) ? YamlNodes.Read(text) : JsonNodes.Read(text);
 }

@@ -118,6 +118,7 @@ internal static class RevisionRoutes
         var sent = Reading.Of(map);
         if (sent.Problem is { } problem)
             return problem;
+        sent = sent with { Source = store.SourceOf(actor.Id, revision) };
         return await WrapRoutes
             .Put(actor, sent, dry == true, context, registry, checker, store, logbook, clock)
             .ConfigureAwait(false);

@@ -57,13 +57,31 @@ internal static class WrapRoutes
         TimeProvider clock
     )
     {
-        var caller = Caller.Of(context);
         var (under, problem) = CheckRoutes.Like(like, registry);
         if (problem is not null)
             return problem;
-        var sent = await Reading.Read(context.Request, caller, under).ConfigureAwait(false);
-        if (sent.Definition is not { } definition)
-            return sent.Problem!;
+        var sent = await Reading.Read(context.Request, Caller.Of(context), under).ConfigureAwait(false);
+        return sent.Definition is null
+            ? sent.Problem!
+            : await Add(sent, dry == true, context, registry, checker, store, logbook, places, clock)
+                .ConfigureAwait(false);
+    }
+
+    /// <summary>Checks a definition, and takes its service in.</summary>
+    /// <param name="sent">Without errors.</param>
+    internal static async Task<IResult> Add(
+        Sent sent,
+        bool dry,
+        HttpContext context,
+        Registry registry,
+        Checker checker,
+        SentryStore store,
+        Record logbook,
+        Places places,
+        TimeProvider clock
+    )
+    {
+        var (caller, definition) = (Caller.Of(context), sent.Definition!);
         if (registry.UnreadableOf(definition.Name) is { } unreadable)
             return Problems.Unreadable(unreadable, places);
         if (registry.Find(definition.Name) is not null)
@@ -73,7 +91,7 @@ internal static class WrapRoutes
         var findings = await checker.All(definition).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return CheckReplies.Refusal(left, "run");
-        if (dry == true)
+        if (dry)
             return registry.Circle(definition) is { } inCircle
                 ? Circle(inCircle)
                 : Reply.WouldDo(
@@ -92,7 +110,13 @@ internal static class WrapRoutes
                     store,
                     () =>
                     {
-                        added = registry.TryAdd(definition, JsonNodes.Write(sent.Given), caller.Who);
+                        added = registry.TryAdd(
+                            definition,
+                            JsonNodes.Write(sent.Given),
+                            caller.Who,
+                            sent.Source,
+                            sent.Settled
+                        );
                         return Task.CompletedTask;
                     }
                 )
@@ -227,8 +251,15 @@ internal static class WrapRoutes
                     store,
                     () =>
                         changes.Count > 0
-                            ? actor.Adjust(definition, JsonNodes.Write(sent.Given), caller.Who)
-                            : Task.CompletedTask,
+                            ? actor.Adjust(
+                                definition,
+                                JsonNodes.Write(sent.Given),
+                                caller.Who,
+                                sent.Source,
+                                sent.Settled
+                            )
+                        : sent.Settled is { } settled ? actor.Settled(settled)
+                        : Task.CompletedTask,
                     actor
                 )
                 .ConfigureAwait(false) is

@@ -15,6 +15,9 @@ internal static class Incoming
     /// <summary>Longest definition, in bytes.</summary>
     public const int LongestDefinition = 1 << 20;
 
+    /// <summary>In an endpoint's metadata: its bodies may be so long, in bytes.</summary>
+    public sealed record UpTo(long? MaxRequestBodySize) : Microsoft.AspNetCore.Http.Metadata.IRequestSizeLimitMetadata;
+
     private static readonly TimeSpan Patience = TimeSpan.FromSeconds(20);
 
     private static readonly UTF8Encoding Strict = new(false, throwOnInvalidBytes: true);
@@ -70,11 +73,12 @@ internal static class Incoming
     public static async Task<(T? Value, IResult? Problem)> Json<T>(
         HttpRequest request,
         JsonTypeInfo<T> type,
-        string wanted
+        string wanted,
+        int longest = Longest
     )
         where T : class
     {
-        var (text, problem) = await Text(request).ConfigureAwait(false);
+        var (text, problem) = await Text(request, longest).ConfigureAwait(false);
         if (problem is not null)
             return (null, problem);
         try

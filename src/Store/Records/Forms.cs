@@ -25,7 +25,8 @@ internal static class Forms
         Plan = 1,
         Swap = 1,
         Alert = 1,
-        Message = 1;
+        Message = 1,
+        Settlement = 1;
 
     public static string Write<T>(T record, JsonTypeInfo<T> type)
         where T : IRecord => JsonSerializer.Serialize(record, type);
@@ -71,4 +72,7 @@ internal static class ManyRecords
 [JsonSerializable(typeof(SwapRecord))]
 [JsonSerializable(typeof(AlertRecord))]
 [JsonSerializable(typeof(MessageRecord))]
+[JsonSerializable(typeof(SettledRecord))]
+[JsonSerializable(typeof(SettlementRecord))]
+[JsonSerializable(typeof(SettleStepRecord))]
 internal sealed partial class RecordJson : JsonSerializerContext;
