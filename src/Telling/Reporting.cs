@@ -32,6 +32,7 @@ internal static class Reporting
         EntryKinds.Of<WrappedEntry>(),
         EntryKinds.Of<AdjustedEntry>(),
         EntryKinds.Of<RenamedEntry>(),
+        EntryKinds.Of<SettleEndedEntry>(),
         EntryKinds.Of<UnwrappedEntry>(),
         EntryKinds.Of<SwappedEntry>(),
         EntryKinds.Of<SwapReturnedEntry>(),
@@ -94,6 +95,15 @@ internal static class Reporting
             [
                 .. Entries([EntryKinds.Of<DiskWillFillEntry>(), EntryKinds.Of<MemoryWillFillEntry>()]),
                 .. registry.All.Select(actor => Grows(actor, until)).OfType<string>(),
+            ],
+            Apart =
+            [
+                .. registry
+                    .All.Where(actor => actor.Apart is not null)
+                    .OrderBy(actor => actor.Apart)
+                    .Select(actor =>
+                        $"{actor.Definition.Title}, since {At(actor.Apart!.Value)}{(actor.Files?.Directory is { } place ? $": {place}" : "")}"
+                    ),
             ],
             Found = Entries([EntryKinds.Of<FoundEntry>(), EntryKinds.Of<CopySeenEntry>()]),
         };

@@ -329,7 +329,7 @@ internal static class FilesCommands
     }
 
     private static string Nothing(ComparisonView comparison) =>
-        $"Nothing is to be done: {(comparison.Services == 1 ? "the service is" : $"all {comparison.Services} services are")} as the files say.";
+        $"Nothing is to be done: {Many(comparison.Services, "service")} {(comparison.Services == 1 ? "is" : "are")} as the files say.";
 
     private static string Many(int number, string what) => number == 1 ? $"1 {what}" : $"{number} {what}s";
 }

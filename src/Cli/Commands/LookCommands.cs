@@ -382,7 +382,9 @@ internal static class LookCommands
                             || key.StartsWith(given + ".", StringComparison.Ordinal)
                                 && given.StartsWith("program.", StringComparison.Ordinal)
                         )
-                            ? ""
+                            ? service.CameFrom?.GetValueOrDefault(key) is { } from
+                                ? $"  ({from})"
+                                : ""
                             : "  (default)"
                     ),
                 width

@@ -388,6 +388,13 @@ internal static class WhyCommands
             text.Append("\nProbably asking at their terminals:\n");
         foreach (var view in board.Asking)
             text.Append(CultureInfo.InvariantCulture, $"  {view.Name}  {Words.Of(view.State)}: {view.Why}\n");
+        if (board.Apart.Count > 0)
+            text.Append("\nDifferent from their files:\n");
+        foreach (var view in board.Apart)
+            text.Append(
+                CultureInfo.InvariantCulture,
+                $"  {view.Name}  since {Lengths.At(view.ApartSince!.Value)}{(view.Files is { } place ? $": calm compare {CommandLine.Quoted(place)}" : "")}\n"
+            );
         if (board.Moving.Count > 0)
             text.Append("\nStarting, stopping or waiting:\n");
         foreach (var view in board.Moving)

@@ -139,6 +139,8 @@ internal static class FilesDirectory
             if (!File.Exists(at))
                 break; // the sentry says what is missing, and where it is named
             one = found[at] = Body.FromFile(at).Text;
+            if (HostOf(at) is { } host)
+                found[host] = Body.FromFile(host).Text;
             while (!at.StartsWith($"{folder.TrimEnd('/')}/", StringComparison.Ordinal))
                 folder = Path.GetDirectoryName(folder)!;
         }
@@ -154,6 +156,13 @@ internal static class FilesDirectory
             Take = own ?? Path.GetRelativePath(folder, whole),
         };
     }
+
+    /// <summary>What this host fills of a base, a file beside it; null: nothing.</summary>
+    private static string? HostOf(string basis) =>
+        Path.Combine(Path.GetDirectoryName(basis)!, "hosts", $"{Environment.MachineName}.yaml") is var host
+        && File.Exists(host)
+            ? host
+            : null;
 
     /// <summary>A definition made of flags, and the base it fills.</summary>
     /// <param name="fills">Names of blanks, each with its value behind an equals sign.</param>
@@ -177,6 +186,15 @@ internal static class FilesDirectory
             ?? new(new Dictionary<string, string> { [Path.GetFileName(path)] = basis.Text })
             {
                 Take = Path.GetFileName(path),
+            };
+        if (HostOf(Path.GetFullPath(path)) is { } host)
+            files = files with
+            {
+                Files = new Dictionary<string, string>(files.Files)
+                {
+                    [Path.Combine(Path.GetDirectoryName(files.Take!)!, "hosts", Path.GetFileName(host))] =
+                        Body.FromFile(host).Text,
+                },
             };
         definition["from"] = Path.GetFileName(files.Take!);
         if (all.Count > 0)

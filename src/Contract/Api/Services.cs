@@ -146,6 +146,9 @@ public sealed record ServiceDetail : ServiceView
     /// <summary>Dotted keys that were set; all others have their default.</summary>
     public required IReadOnlyList<string> Given { get; init; }
 
+    /// <summary>Of a definition made from a base: the file each value came from, and what filled it, by its dotted key; null: it is not.</summary>
+    public IReadOnlyDictionary<string, string>? CameFrom { get; init; }
+
     /// <summary>The working directory in effect.</summary>
     public required string Directory { get; init; }
 

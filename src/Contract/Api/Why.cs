@@ -66,6 +66,9 @@ public sealed record BoardView
     /// <summary>Of the rest, those that probably ask somebody at their terminals.</summary>
     public required IReadOnlyList<ServiceView> Asking { get; init; }
 
+    /// <summary>Those whose definitions differ from the files they were brought to, the longest first.</summary>
+    public IReadOnlyList<ServiceView> Apart { get; init; } = [];
+
     /// <summary>Those on their way: waiting, starting, stopping.</summary>
     public required IReadOnlyList<ServiceView> Moving { get; init; }
 

@@ -42,6 +42,7 @@ public enum ReportPart
     Jobs,
     Growth,
     Found,
+    Apart,
     Changes,
     Planned,
 }

@@ -53,8 +53,12 @@ public sealed record Report
     /// <summary>What checks found that they had not found before, a sentence each.</summary>
     public ImmutableArray<string> Found { get; init; } = [];
 
+    /// <summary>Services that differ from the files they were brought to, and since when, a line each.</summary>
+    public ImmutableArray<string> Apart { get; init; } = [];
+
     public bool IsWell =>
         Warnings.IsEmpty
+        && Apart.IsEmpty
         && Growth.IsEmpty
         && Found.IsEmpty
         && Alerts.IsEmpty
@@ -140,6 +144,7 @@ public static class ReportWords
         );
         yield return Part(ReportPart.Growth, Some(report.Growth));
         yield return Part(ReportPart.Found, Some(report.Found));
+        yield return Part(ReportPart.Apart, Some(report.Apart));
         yield return Part(ReportPart.Changes, Some(report.Changes));
         yield return Part(ReportPart.Planned, Some(report.Planned));
     }
@@ -155,6 +160,7 @@ public static class ReportWords
                 ReportPart.Jobs => "Jobs",
                 ReportPart.Growth => "What grows",
                 ReportPart.Found => "What checks found that is new",
+                ReportPart.Apart => "What differs from its files",
                 ReportPart.Changes => "What was changed",
                 _ => "What is planned",
             },

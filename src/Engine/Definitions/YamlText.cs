@@ -128,9 +128,15 @@ internal static class YamlText
                         to = Math.Max(value.To, (int)key.End.Index + 1);
                     }
 
-                    var closes = parser.Consume<MappingEnd>();
+                    var closes = parser.Consume<MappingEnd>(); // of the bracket only where it begins is told
                     var flow = map.Style == MappingStyle.Flow;
-                    return new Entries((int)map.Start.Index, flow ? (int)closes.End.Index : to, flow, column, all);
+                    return new Entries(
+                        (int)map.Start.Index,
+                        flow ? (int)closes.Start.Index + 1 : to,
+                        flow,
+                        column,
+                        all
+                    );
                 }
                 case SequenceStart list:
                 {
@@ -140,7 +146,7 @@ internal static class YamlText
                     var closes = parser.Consume<SequenceEnd>();
                     return new Plain(
                         (int)list.Start.Index,
-                        list.Style == SequenceStyle.Flow ? (int)closes.End.Index : to,
+                        list.Style == SequenceStyle.Flow ? (int)closes.Start.Index + 1 : to,
                         false
                     );
                 }

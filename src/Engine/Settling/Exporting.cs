@@ -1,6 +1,7 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Engine.Definitions;
+using CalmSentry.Linux.Boot;
 
 namespace CalmSentry.Engine.Settling;
 
@@ -21,6 +22,15 @@ internal static class Exporting
             return carried;
         var files = source?.Files.TryGetValue(own, out var text) == true ? YamlText.Saying(text, given) : null;
         return new(new Dictionary<string, string> { [own] = files ?? YamlNodes.Write(given) }) { Take = own };
+    }
+
+    /// <summary>One file that stands for itself: what was made from a base is filled in it.</summary>
+    public static string Alone(Definition definition, MapNode given, string? source)
+    {
+        var from = FileSet.Source(source);
+        return from is { Take: { } own, Files.Count: 1 }
+            ? Of(definition, given, from, Machine.HostName).Files[own]
+            : YamlNodes.Write(given);
     }
 
     private static FilesDocument? Carried(

@@ -5,6 +5,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Settling;
 using CalmSentry.Engine.Definitions;
+using CalmSentry.Linux.Boot;
 
 namespace CalmSentry.Engine.Settling;
 
@@ -252,6 +253,27 @@ internal sealed class FileSet
 
     public static string Write(FilesDocument document) =>
         JsonSerializer.Serialize(document, ApiJson.Plain.FilesDocument);
+
+    /// <summary>Where each value of a definition came from that was made from a base.</summary>
+    /// <param name="definition">As it holds now: what was changed since came from no file.</param>
+    /// <returns>Null: it was made from none.</returns>
+    public static IReadOnlyDictionary<string, string>? Origins(string? source, Definition definition)
+    {
+        if (Source(source) is not { Take: { } own, Files.Count: > 1 } document)
+            return null;
+        var read = Read(document, Machine.HostName, "root");
+        if (read.Services is not [var made] || !read.Filled.TryGetValue(own, out var filled))
+            return null;
+        var changed = DefinitionChanges
+            .Between(made.Definition, definition)
+            .Select(change => change.Key)
+            .ToHashSet(StringComparer.Ordinal);
+        return filled
+            .From.Where(from => !changed.Contains(from.Key))
+            .Concat(changed.Select(key => KeyValuePair.Create(key, "changed since")))
+            .OrderBy(from => from.Key, StringComparer.Ordinal)
+            .ToDictionary(from => from.Key, from => from.Value, StringComparer.Ordinal);
+    }
 
     /// <returns>Null: it cannot be read any more.</returns>
     public static FilesDocument? Source(string? text)

@@ -133,11 +133,8 @@ internal sealed class SettleRoom(Registry registry, SentryStore store, Record lo
     private async Task End(Live one)
     {
         var all = one.Settlement;
-        var settled = new SettledAs(0, clocks.Now, all.Directory, all.Head);
         if (all.Steps.All(step => step.State == SettleState.Done))
-            foreach (var name in all.Settled)
-                if (registry.Named(name) is { } actor)
-                    await actor.Settled(all.Back is null ? settled : null);
+            await Marked(all);
         one.Settlement = all with { Ended = clocks.Now };
         store.SetSettlementEnd(one.Settlement);
         logbook.Note(
@@ -150,6 +147,23 @@ internal sealed class SettleRoom(Registry registry, SentryStore store, Record lo
             all.By
         );
         await store.Kept();
+    }
+
+    /// <summary>Its services are as the files say; of one that undid another, of no files any more.</summary>
+    public async Task Marked(Settlement settlement)
+    {
+        var settled = new SettledAs(0, clocks.Now, settlement.Directory, settlement.Head);
+        foreach (var name in settlement.Settled)
+            if (
+                registry.Named(name) is { } actor
+                && (
+                    settlement.Back is not null
+                    || actor is not { Apart: null, Files: { } files }
+                    || (files.Directory, files.Head, files.Revision)
+                        != (settled.Directory, settled.Head, actor.Revision)
+                )
+            )
+                await actor.Settled(settlement.Back is null ? settled : null);
     }
 
     /// <summary>With what it finds, so that it can be undone.</summary>

@@ -4,6 +4,7 @@ using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Settling;
 using CalmSentry.Inspection.Checks;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
@@ -72,7 +73,12 @@ internal static class RevisionRoutes
     /// <summary>One revision of a service's definition, as a file.</summary>
     public static IResult File(Called called, int revision, SentryStore store) =>
         store.Document(called.Service.Id, revision) is { } document
-            ? TypedResults.Text(YamlNodes.Write(Registry.Given(document)), "application/yaml")
+            ? TypedResults.Text(
+                Registry.Read(document).Definition is { } definition
+                    ? Exporting.Alone(definition, Registry.Given(document), store.SourceOf(called.Service.Id, revision))
+                    : YamlNodes.Write(Registry.Given(document)),
+                "application/yaml"
+            )
             : NoSuch(called, revision);
 
     /// <summary>What a revision changed of an earlier one, or a later one.</summary>

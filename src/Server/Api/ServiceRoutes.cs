@@ -2,9 +2,9 @@ using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Engine.Background;
-using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Services;
+using CalmSentry.Engine.Settling;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
 using CalmSentry.Server.Self;
@@ -112,14 +112,25 @@ internal static class ServiceRoutes
     {
         context.Response.GetTypedHeaders().ETag = RevisionRoutes.TagOf(called.Service);
         await tools.Store.Settled().ConfigureAwait(false);
-        return ServiceViews.Detail(called.Service, tools, clocks, registry);
+        var actor = called.Service;
+        return ServiceViews.Detail(actor, tools, clocks, registry) with
+        {
+            CameFrom = FileSet.Origins(tools.Store.SourceOf(actor.Id, actor.Revision), actor.Definition),
+        };
     }
 
-    /// <summary>A service's definition as it was given, as a file (YAML).</summary>
-    public static IResult File(Called called, Registry registry, HttpContext context)
+    /// <summary>
+    /// A service's definition as it was given, as a file (YAML): the one it came from, comments and all, with what was changed since.
+    /// </summary>
+    public static async Task<IResult> File(Called called, Registry registry, SentryStore store, HttpContext context)
     {
-        context.Response.GetTypedHeaders().ETag = RevisionRoutes.TagOf(called.Service);
-        return TypedResults.Text(YamlNodes.Write(registry.Given(called.Service)), "application/yaml");
+        var actor = called.Service;
+        await store.Settled().ConfigureAwait(false);
+        context.Response.GetTypedHeaders().ETag = RevisionRoutes.TagOf(actor);
+        return TypedResults.Text(
+            Exporting.Alone(actor.Definition, registry.Given(actor), store.SourceOf(actor.Id, actor.Revision)),
+            "application/yaml"
+        );
     }
 
     /// <summary>

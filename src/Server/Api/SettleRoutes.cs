@@ -156,6 +156,15 @@ internal static class SettleRoutes
             Settled = [.. files.Services.Select(one => one.Definition.Name)],
         };
         KeepSources(files, registry, store);
+        if (settlement.Steps.IsEmpty)
+        {
+            await room.Marked(settlement).ConfigureAwait(false);
+            await Reply
+                .Live(context, Once(new(null, View(settlement with { Ended = clocks.Now }))), ApiJson.Plain.SettleEvent)
+                .ConfigureAwait(false);
+            return TypedResults.Empty;
+        }
+
         return await Live(settlement, room, context).ConfigureAwait(false);
     }
 
@@ -242,6 +251,14 @@ internal static class SettleRoutes
         _ = End(over, events.Writer);
         await Reply.Live(context, events.Reader, ApiJson.Plain.SettleEvent).ConfigureAwait(false);
         return TypedResults.Empty;
+    }
+
+    private static ChannelReader<SettleEvent> Once(SettleEvent event_)
+    {
+        var events = Channel.CreateBounded<SettleEvent>(1);
+        events.Writer.TryWrite(event_);
+        events.Writer.TryComplete();
+        return events.Reader;
     }
 
     private static async Task End(Task<Settlement> over, ChannelWriter<SettleEvent> events)
@@ -378,7 +395,7 @@ internal static class SettleRoutes
     private static IEnumerable<string> Secrets(FileSet files, SecretBox secrets) =>
         from one in files.Services
         from secret in one.Definition.Program.Secrets
-        where !secrets.Has(one.Definition.Name, secret.Key)
+        where !secrets.Has(one.Definition.Name, secret.Key) && (one.Was is not { } was || !secrets.Has(was, secret.Key))
         select $"{one.Definition.Name} needs the secret {secret.Key}, which has no value here: calm secret set {one.Definition.Name} {secret.Key}";
 
     private static SettlementView View(Settlement one)

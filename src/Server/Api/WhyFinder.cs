@@ -139,6 +139,7 @@ internal static class WhyFinder
                 .. views.Where(view => view.Attention is not null).OrderBy(view => view.HealthSince ?? view.Since),
             ],
             Asking = [.. rest.Where(view => view.Asks is not null)],
+            Apart = [.. views.Where(view => view.ApartSince is not null).OrderBy(view => view.ApartSince)],
             Moving =
             [
                 .. rest.Where(view =>
