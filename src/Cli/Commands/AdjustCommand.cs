@@ -1,5 +1,6 @@
 using System.CommandLine;
 using System.Text.Json.Nodes;
+using CalmSentry.Cli.Files;
 using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Guided;
 using CalmSentry.Cli.Wire;
@@ -165,7 +166,7 @@ internal static class AdjustCommand
                 Exit.Usage,
                 "--from replaces the whole definition; flags, --unset and a program do not go with it."
             )
-            : Body.FromFile(file);
+            : FilesDirectory.Definition(file);
 
     private static Body Changes(JsonObject changes, string[] unset, string[]? program, string service)
     {

@@ -1,4 +1,5 @@
 using System.CommandLine;
+using CalmSentry.Cli.Files;
 using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract.Api;
@@ -72,7 +73,7 @@ internal static class CheckCommand
         if (asked && (word is null || program is { Length: > 0 }))
             throw new Failure(Exit.Usage, "--settings goes with a file.", "calm check --settings FILE");
         return word is not null && program is not { Length: > 0 } && (asked || Body.IsFile(word))
-            ? Body.FromFile(word)
+            ? FilesDirectory.Definition(word)
             : null;
     }
 
@@ -167,6 +168,6 @@ internal static class Target
                 "Flags go with a program behind --; a service or a file has its own definition.",
                 $"calm adjust changes a service, an editor a file."
             );
-        return Body.IsFile(word) ? ("", read ?? Body.FromFile(word)) : (SentryClient.PathOf(word), null);
+        return Body.IsFile(word) ? ("", read ?? FilesDirectory.Definition(word)) : (SentryClient.PathOf(word), null);
     }
 }

@@ -382,7 +382,11 @@ internal static class LookCommands
                             || key.StartsWith(given + ".", StringComparison.Ordinal)
                                 && given.StartsWith("program.", StringComparison.Ordinal)
                         )
-                            ? service.CameFrom?.GetValueOrDefault(key) is { } from
+                            ? (
+                                service.CameFrom?.GetValueOrDefault(key)
+                                ?? service.CameFrom?.GetValueOrDefault($"{key}[0]")
+                            )
+                                is { } from
                                 ? $"  ({from})"
                                 : ""
                             : "  (default)"

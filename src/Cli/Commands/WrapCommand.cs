@@ -92,7 +92,7 @@ internal static class WrapCommand
                         "Leave one of --dry and --permit out."
                     );
                 var body =
-                    file is not null ? Body.FromFile(file)
+                    file is not null ? FilesDirectory.Definition(file)
                     : parsed.GetValue(basis) is { } made
                         ? new("", null)
                         {

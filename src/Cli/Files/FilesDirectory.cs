@@ -122,8 +122,16 @@ internal static class FilesDirectory
         );
     }
 
+    /// <summary>A definition file, with its bases where it is from any.</summary>
+    /// <param name="path">A dash: what is piped in.</param>
+    public static Body Definition(string path)
+    {
+        var body = Body.FromFile(path);
+        return path == "-" ? body : body with { Files = WithBases(body.Text, path) };
+    }
+
     /// <summary>A file, and those it names as its base, and theirs; null: it names none.</summary>
-    public static FilesDocument? WithBases(string text, string path, string? own = null)
+    private static FilesDocument? WithBases(string text, string path)
     {
         if (BaseOf(text) is null)
             return null;
@@ -153,7 +161,7 @@ internal static class FilesDirectory
             )
         )
         {
-            Take = own ?? Path.GetRelativePath(folder, whole),
+            Take = Path.GetRelativePath(folder, whole),
         };
     }
 
@@ -168,7 +176,7 @@ internal static class FilesDirectory
     /// <param name="fills">Names of blanks, each with its value behind an equals sign.</param>
     public static FilesDocument FromBase(JsonObject definition, string path, IEnumerable<string> fills)
     {
-        var basis = Body.FromFile(path);
+        var basis = Definition(path);
         var all = new JsonObject();
         foreach (var fill in fills)
         {

@@ -1,7 +1,6 @@
 using System.Text;
 using System.Text.Json;
 using System.Text.Json.Nodes;
-using CalmSentry.Cli.Files;
 using CalmSentry.Contract.Api;
 
 namespace CalmSentry.Cli.Wire;
@@ -35,9 +34,7 @@ internal sealed record Body(string Text, string? File)
             if (length <= Longest)
             {
                 var text = TextOf(bytes.AsSpan(0, length), path).TrimStart('\ufeff');
-                return isPiped
-                    ? new(text, "standard input")
-                    : new(text, path) { Files = FilesDirectory.WithBases(text, path) };
+                return new(text, isPiped ? "standard input" : path);
             }
 
             throw NoDefinition($"{path} is longer than the {Longest} bytes a definition may have.");

@@ -164,7 +164,7 @@ public sealed class LogChainTests : IDisposable
     {
         await Written(store => store.Prune(new ServiceId(1), Began, 1));
         var proof = await Changed(
-            "DELETE FROM logbook WHERE id = 61; ALTER TABLE logbook_emptied DROP COLUMN told; PRAGMA user_version = 9"
+            "DELETE FROM logbook WHERE id = 61; ALTER TABLE logbook_emptied DROP COLUMN told; ALTER TABLE revision DROP COLUMN source; PRAGMA user_version = 9"
         );
         Assert.Equal((null, 61L, 12L), (proof.Why, proof.Last, proof.Emptied));
         Assert.Equal(50, (await Changed(Emptied + "id = 50; DELETE FROM logbook WHERE id = 50")).BrokenAt);
