@@ -49,11 +49,13 @@ PATH=$out:$PATH
 node=$(command -v node)
 chmod 755 "$root"
 mkdir -p "$srv"
-cp -r demo/departure-board demo/gate-counter demo/ticket-spooler demo/berth-relay demo/quay-lamps demo/manifest-export demo/tide-reader demo/quay-post demo/ticket-desk "$srv/"
+cp -r demo/departure-board demo/gate-counter demo/ticket-spooler demo/berth-relay demo/quay-lamps demo/manifest-export demo/tide-reader demo/quay-post demo/ticket-desk demo/quay-office "$srv/"
 mkdir -p "$srv/fare-ledger" && cp out/demo/fare-ledger "$srv/fare-ledger/"
 echo '{"type":"module"}' >"$srv/package.json"
 sed -i "s|SRV|$srv|; s|NODE|$node|" "$srv/ticket-spooler/ticket-spooler.yaml"
 sed "s|SRV|$srv|; s|PORT\"|$port\"|" demo/manifest-export.faulty.yaml >"$srv/manifest-export.faulty.yaml"
+
+sed -i "s|SRV|$srv|; s|NODE|$node|; s|PORT |$((port + 4)) |" "$srv/quay-office/"*.yaml
 
 # Each program its own account, with no more rights than it needs.
 account_of() { if [ "$(id -u)" = 0 ]; then echo "skerry-$1"; else id -un; fi; }
@@ -109,6 +111,7 @@ trap 'leave 0' INT TERM
 
 wrap_all() {
   local wraps=()
+  sed -i "s|ACCOUNT|$(account_of board)|" "$srv/quay-office/boards.yaml"
   sed -i "s|ACCOUNT|$(account_of spooler)|" "$srv/ticket-spooler/ticket-spooler.yaml"
   calm wrap "Departure board" --at boot --account "$(account_of board)" --label screens --memory "192 MiB" --reload HUP --data timetable.csv \
     --environment BOARD_PORT="$port" --environment LINE_NAME="Skerry Line" \
@@ -220,6 +223,8 @@ Try in another terminal:
   calm list --label quay; calm restart 'quay-*'   # several at once, by label or pattern
   calm reload departure-board                     # it reads its timetable anew, and its page is looked at
   calm adjust ticket-spooler --environment PAPER=A5; calm list; calm restart --pending   # what a change waits for
+  calm compare quay-office; calm settle quay-office   # a second board, from a base in a file; calm settle --back
+  calm export --all --to ../files; calm compare ../files   # all services as files, which read back to the same
   calm history ticket-spooler; calm revert ticket-spooler 1 --dry     # what each change was, and the way back
   calm stop --all --dry                           # what would be done, and nothing is
   calm board                                      # what needs attention, live; the gate counter is on hold after four failures

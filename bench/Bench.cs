@@ -6,6 +6,7 @@ using System.Net.Http.Json;
 using System.Net.Sockets;
 using System.Runtime.InteropServices;
 using System.Text.Json;
+using System.Text.Json.Nodes;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Wording;
@@ -77,6 +78,8 @@ try
         await Knock();
     else if (args.Contains("--files"))
         await NewFiles();
+    else if (args.Contains("--settle"))
+        await Settle();
     else if (args.Contains("--crowd"))
     {
         await Prove(quick ? 20 : 1000);
@@ -138,6 +141,7 @@ async Task Rest()
     await Crowd(quick ? 20 : 1000);
     await Jobs();
     await NewFiles();
+    await Settle();
     await Told();
 }
 
@@ -463,6 +467,96 @@ async Task Hang()
 
         Row($"hang to noticed: {what} (beside it: the time that was set)", beat * 1e6, Median(ours), Milliseconds);
         await http.DeleteAsync("services/hangs");
+    }
+}
+
+// A directory of definitions: compared against reading and parsing the same files alone, and settled, where nothing changes, against that.
+async Task Settle()
+{
+    Progress("services as files");
+    var count = quick ? 50 : 500;
+    var place = Directory.CreateDirectory(Path.Combine(root.FullName, "files")).FullName;
+    for (var i = 0; i < count; i++)
+        File.WriteAllText(
+            Path.Combine(place, $"berth-{i}.yaml"),
+            $"# Berth {i}\nname: berth-{i}\ntitle: Berth {i}\nprogram:\n  path: /bin/sleep\n  arguments: [600]\n  environment: {{ BERTH: \"{i}\" }}\n"
+                + $"identity: {{ account: {account} }}\nbegin:\n  at: request   # by hand\n  needs: [{{ path: /bin }}]\nrecover: {{ pause: {{ first: 2 s }} }}\n"
+        );
+    await Answer("files/settle", Order());
+    var (alone, compared) = (new List<double>(), new List<double>());
+    for (var i = 0; i < 12; i++)
+    {
+        alone.Add(Took(() => Parsed()));
+        compared.Add(await TookOf(() => Answer("files/compare", Order())));
+    }
+
+    Row(
+        $"{count} definitions compared with the machine (floor: read and parsed alone)",
+        Median(alone[2..]),
+        Median(compared[2..]),
+        Milliseconds
+    );
+    foreach (var file in Directory.GetFiles(place).Order(StringComparer.Ordinal).Skip(100))
+        File.Delete(file);
+    var settled = new List<double>();
+    compared.Clear();
+    for (var i = 0; i < 12; i++)
+    {
+        compared.Add(await TookOf(() => Answer("files/compare", Order())));
+        settled.Add(await TookOf(() => Answer("files/settle", Order())));
+    }
+
+    Row(
+        "100 services settled that do not change (floor: compared)",
+        Median(compared[2..]),
+        Median(settled[2..]),
+        Milliseconds
+    );
+    for (var i = 0; i < count; i++)
+        await http.DeleteAsync($"services/berth-{i}");
+
+    void Parsed()
+    {
+        foreach (var file in Directory.GetFiles(place))
+        {
+            var stream = new YamlDotNet.RepresentationModel.YamlStream();
+            stream.Load(new StringReader(File.ReadAllText(file)));
+        }
+    }
+
+    string Order() =>
+        new JsonObject
+        {
+            ["files"] = new JsonObject
+            {
+                ["files"] = new JsonObject(
+                    Directory
+                        .GetFiles(place)
+                        .Select(file => KeyValuePair.Create(Path.GetFileName(file), (JsonNode?)File.ReadAllText(file)))
+                ),
+            },
+        }.ToJsonString();
+
+    async Task Answer(string path, string body)
+    {
+        using var content = new StringContent(body, System.Text.Encoding.UTF8, "application/json");
+        using var answer = await http.PostAsync(path, content);
+        answer.EnsureSuccessStatusCode();
+        await answer.Content.ReadAsByteArrayAsync();
+    }
+
+    static double Took(Action work)
+    {
+        var began = Stopwatch.GetTimestamp();
+        work();
+        return Stopwatch.GetElapsedTime(began).TotalNanoseconds;
+    }
+
+    static async Task<double> TookOf(Func<Task> work)
+    {
+        var began = Stopwatch.GetTimestamp();
+        await work();
+        return Stopwatch.GetElapsedTime(began).TotalNanoseconds;
     }
 }
 

@@ -333,6 +333,26 @@ play() {
   calm release fare-ledger >/dev/null
   came_true "once it has stayed well, that is told, too" in_box "Over: Fare ledger is on hold"
 
+  step "Services as files: a second board from a base, compared, settled and let differ"
+  local office=$srv/quay-office
+  came_true "the files say a service that is not there" ends_with_code 1 "wrap and start it" calm compare "$office"
+  came_true "the machine is brought to them" ends_with_code 0 "Settled: 1 service is as the files say." calm settle "$office" --yes
+  calm settle --last
+  came_true "the second board serves its page" grep -q "south quay" <(curl -s --max-time 5 "http://127.0.0.1:$((port + 4))/")
+  came_true "each value says where it came from" ends_with_code 0 "(boards.yaml, port from board-south.yaml)" calm show board-south
+  came_true "twice changes nothing" ends_with_code 0 "Nothing is to be done" calm settle "$office" --yes
+  calm adjust board-south --title "South quay" >/dev/null
+  came_true "what is changed by hand since is said" ends_with_code 0 "It differs from its files in $office since" calm why board-south
+  came_true "key by key" ends_with_code 1 "title is now 'Departures, south quay' (was 'South quay')" calm compare "$office"
+  calm compare "$office"
+  came_true "settled again, it is as they say" ends_with_code 0 "Settled: 1 service" calm settle "$office" --yes
+  came_true "all services are written as files" ends_with_code 0 "files written" calm export --all --to "$root/files"
+  came_true "which read back to the same" ends_with_code 0 "Nothing is to be done" calm compare "$root/files"
+  came_true "comments and all" cmp "$office/board-south.yaml" "$root/files/board-south.yaml"
+  came_true "what the latest settling did is undone" ends_with_code 0 "is undone" calm settle --back --yes
+  came_true "and the title is the one before again" is board-south title "South quay"
+  came_true "the second board is unwrapped" calm unwrap board-south --yes
+
   step "Unwrap all: nothing of it is left but its output"
   local service
   for service in departure-board ticket-spooler fare-ledger quay-lamps gate-counter berth-relay tide-reader manifest-export; do came_true "$service is unwrapped" calm unwrap "$service" --yes; done

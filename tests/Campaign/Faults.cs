@@ -142,6 +142,7 @@ internal sealed partial class Faults
             new("give one new files", 3, Swap),
             new("keep the output of one elsewhere", 3, Elsewhere),
             new("write the days that are left out", 2, WriteDays),
+            new("settle the files of one", 3, SettleFiles),
             new("restart one with those that need it", 2, RestartAll),
             new("stop several", 2, (machine, random) => Together(machine, "stop", random, "--alone")),
             new("restart several", 2, (machine, random) => Together(machine, "restart", random, "--with-dependents")),
@@ -287,6 +288,31 @@ internal sealed partial class Faults
             "swap",
             ["swap", member.Name, "--from", files, "--alone", "--watch-for", "1s"] // a busy machine is slow to fall
         );
+    }
+
+    /// <summary>One is written as a file, changed there, and the machine brought to it: of what others changed meanwhile nothing is lost.</summary>
+    private Task SettleFiles(Machine machine, Random random)
+    {
+        var (service, number) = (Fleet.All[random.Next(Fleet.All.Count)].Name, random.Next());
+        underWay.Add(
+            Task.Run(async () =>
+            {
+                var written = await machine.Calm("export", service).ConfigureAwait(false);
+                if (written.Exit != 0)
+                    return;
+                var place = Directory.CreateDirectory(Path.Combine(machine.Places.Root, "settled", $"{number}"));
+                var lines = written
+                    .Output.Split('\n')
+                    .Where(line => !line.StartsWith("notes:", StringComparison.Ordinal));
+                await File.WriteAllTextAsync(
+                        Path.Combine(place.FullName, "own.yaml"),
+                        $"{string.Join('\n', lines)}notes: \"{number}\"\n"
+                    )
+                    .ConfigureAwait(false);
+                await machine.Calm("settle", place.FullName, "--yes").ConfigureAwait(false);
+            })
+        );
+        return Task.CompletedTask;
     }
 
     /// <summary>From its next start on all that one printed, and will print, lies in another directory, or where it lay at first.</summary>

@@ -38,6 +38,7 @@ internal sealed class Invariants(Machine machine)
             if (rests++ % BetweenWindows == 0)
                 await Windows(views, broken).ConfigureAwait(false);
             Versions(broken);
+            await Settling(broken).ConfigureAwait(false);
             await Rights(broken).ConfigureAwait(false);
         }
 
@@ -62,6 +63,17 @@ internal sealed class Invariants(Machine machine)
         )
             broken.AddRange(Witnessed(file).Select(line => $"{law}: {line}"));
         return [.. broken.Where(said.Add)];
+    }
+
+    /// <summary>No settling is left on its way, whatever was killed.</summary>
+    private async Task Settling(List<string> broken)
+    {
+        var latest = await machine.Calm("settle", "--last", "--json").ConfigureAwait(false);
+        if (latest.Exit is not (0 or 1) || !latest.Output.StartsWith('{'))
+            return; // nothing was settled yet
+        var view = JsonDocument.Parse(latest.Output).RootElement;
+        if (!view.TryGetProperty("ended", out var ended) || ended.ValueKind == JsonValueKind.Null)
+            broken.Add($"a settling is under way though all is at rest: {view.GetProperty("said").GetString()}");
     }
 
     private const string AnsweredTwice = "answered twice";

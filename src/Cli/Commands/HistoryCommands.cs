@@ -123,6 +123,10 @@ internal static class HistoryCommands
     public static Command Revert()
     {
         var (name, dry, json) = (Common.Name(), Common.Dry(), Common.Json());
+        var restart = new Option<bool>("--restart")
+        {
+            Description = "Where it runs and a start is needed: restart it, and wait for its proof",
+        };
         var revision = new Argument<int>("revision") { Description = "The revision that is to hold again" };
         var command = new Command(
             "revert",
@@ -131,6 +135,7 @@ internal static class HistoryCommands
         {
             name,
             revision,
+            restart,
             dry,
             json,
         };
@@ -139,7 +144,7 @@ internal static class HistoryCommands
             {
                 using var client = Common.Client(parsed);
                 var service = parsed.GetValue(name)!;
-                return await AskCommands
+                var came = await AskCommands
                     .Ask(
                         client,
                         HttpMethod.Post,
@@ -152,6 +157,23 @@ internal static class HistoryCommands
                         cancellation
                     )
                     .ConfigureAwait(false);
+                if (came != Exit.True || !parsed.GetValue(restart) || parsed.GetValue(dry))
+                    return came;
+                var now = await client
+                    .Get(SentryClient.PathOf(service), ApiJson.Default.ServiceDetail, cancellation)
+                    .ConfigureAwait(false);
+                return now.Pending is null
+                    ? came
+                    : await AskCommands
+                        .Ask(
+                            client,
+                            HttpMethod.Post,
+                            $"{SentryClient.PathOf(service)}/restart",
+                            service,
+                            parsed.GetValue(json),
+                            cancellation
+                        )
+                        .ConfigureAwait(false);
             }
         );
         return command;

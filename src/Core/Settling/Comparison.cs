@@ -45,7 +45,7 @@ public sealed record Comparison(ImmutableArray<Difference> Differences, Immutabl
                 Encoding.UTF8.GetBytes(
                     string.Join(
                         '\0',
-                        Steps.Select(step => $"{step.Deed} {step.Name} {step.To} {step.Revision} {step.Document}")
+                        Steps.Select(step => $"{step.Deed} {step.Name} {step.To} {step.Seen} {step.Document}")
                     )
                 )
             )
@@ -109,7 +109,7 @@ public sealed record Comparison(ImmutableArray<Difference> Differences, Immutabl
             name,
             null,
             [],
-            [new(SettleDeed.Unwrap, name) { Revision = one.Revision }],
+            [new(SettleDeed.Unwrap, name) { Seen = one.Revision }],
             [one.Runs ? "stop and unwrap it: no file names it" : "unwrap it: no file names it"]
         );
     }
@@ -121,7 +121,7 @@ public sealed record Comparison(ImmutableArray<Difference> Differences, Immutabl
         {
             Document = file.Document,
             Source = file.Source,
-            Revision = before?.Revision ?? 0,
+            Seen = before?.Revision ?? 0,
         };
         var begins = now.BeginsWithMachine && !now.IsJob;
         var start = new SettleStep(SettleDeed.Start, name);

@@ -56,6 +56,9 @@ public sealed record SettleStep(SettleDeed Deed, string Name, string? To = null)
     /// <summary>Of a right on a folder: files can be written, too.</summary>
     public bool Write { get; init; }
 
+    /// <summary>The revision that the list was made from; 0: there was none.</summary>
+    public int Seen { get; init; }
+
     /// <summary>As it was before: the revision in effect; 0: there was none.</summary>
     public int Revision { get; init; }
 

@@ -169,6 +169,8 @@ internal sealed class SettleSteps(IServiceProvider parts) : ISettleSteps
                 return await WrapRoutes
                     .Unwrap(Found(actor), null, null, false, registry, store, Of<Places>(), context)
                     .ConfigureAwait(false);
+            case SettleDeed.Adjust when !again && ChangedSince(actor, step.Seen) is { } outdated:
+                return outdated;
             case SettleDeed.Adjust:
                 return await WrapRoutes
                     .Put(
@@ -236,6 +238,34 @@ internal sealed class SettleSteps(IServiceProvider parts) : ISettleSteps
     private static bool Same(ServiceActor actor, string document) =>
         Registry.Read(document).Definition is { } definition
         && DefinitionChanges.Between(actor.Definition, definition).Count == 0;
+
+    /// <summary>What somebody has changed since the list was made is not written over. That it was renamed, or what it needs, is the
+    /// settling's own work.</summary>
+    private IResult? ChangedSince(ServiceActor actor, int revision)
+    {
+        if (revision == 0 || revision == actor.Revision || store.Document(actor.Id, revision) is not { } document)
+            return null;
+        var was = Registry.Read(document).Definition;
+        var changed = was is null
+            ? []
+            : DefinitionChanges
+                .Between(was, actor.Definition)
+                .Where(change =>
+                    change.Key != "name"
+                    && !change.Key.StartsWith("begin.needs", StringComparison.Ordinal)
+                    && !(change.Key == "title" && actor.Definition.Title == actor.Definition.Name)
+                )
+                .ToList();
+        return changed.Count == 0
+            ? null
+            : Http.Problems.Of(
+                412,
+                ProblemCode.RevisionOutdated,
+                "Somebody has changed it meanwhile",
+                $"{actor.Definition.Name} was changed since the list was made, and is left as it is:\n  {string.Join("\n  ", changed)}",
+                $"calm history {actor.Definition.Name}"
+            );
+    }
 
     private Sent Sent(Settlement settlement, SettleStep step) =>
         Reading.Of(Registry.Given(step.Document!)) with

@@ -83,6 +83,8 @@ internal sealed record SettleStepRecord : IRecord
 
     public bool Write { get; init; }
 
+    public int Seen { get; init; }
+
     public int Revision { get; init; }
 
     public string? Before { get; init; }
@@ -105,6 +107,7 @@ internal sealed record SettleStepRecord : IRecord
             Document = step.Document,
             Source = step.Source,
             Write = step.Write,
+            Seen = step.Seen,
             Revision = step.Revision,
             Before = step.Before,
             LastRun = step.LastRun.Value,
@@ -119,6 +122,7 @@ internal sealed record SettleStepRecord : IRecord
             Document = Document,
             Source = Source,
             Write = Write,
+            Seen = Seen,
             Revision = Revision,
             Before = Before,
             LastRun = new(LastRun),

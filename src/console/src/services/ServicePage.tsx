@@ -10,6 +10,7 @@ import { Window } from "../window/Window";
 import { Actions } from "./Actions";
 import { Check } from "./Check";
 import { Files } from "./Files";
+import { History } from "./History";
 import { InForce } from "./InForce";
 import { Output } from "./Output";
 import { Availability, Runs } from "./Runs";
@@ -193,6 +194,8 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
       </div>
       <h2>Program files</h2>
       <Files service={service} />
+      <h2 id="history">History</h2>
+      <History service={service} revision={detail.data && Number(detail.data.revision)} />
       <h2>How much it ran</h2>
       {detail.data && <Availability detail={detail.data} />}
       <h2>Latest runs</h2>
