@@ -10,7 +10,8 @@ internal static class Completion
     /// A name with spaces becomes the title; the account left out is the one of whoever asks; a script's interpreter is
     /// pinned.
     /// </summary>
-    public static MapNode Of(MapNode map, string account)
+    /// <param name="known">Interpreters of files that were looked for before; null: each is looked for.</param>
+    public static MapNode Of(MapNode map, string account, Dictionary<string, string?>? known = null)
     {
         var entries = map.Entries.ToList();
         var at = entries.FindIndex(entry => entry is { Key: "name", Value: ScalarNode });
@@ -32,15 +33,21 @@ internal static class Completion
             entries.Find(entry => entry.Key == "program").Value is MapNode program
             && program.Entries.All(entry => entry.Key != "with")
             && program.Entries.FirstOrDefault(entry => entry.Key == "path").Value is ScalarNode { Text: var path }
-            && Interpreter(path) is { } interpreter
+            && Interpreter(path, known) is { } interpreter
         )
             AddTo(entries, "program", "with", interpreter);
         return new MapNode(entries, map.Place);
     }
 
     /// <summary>For a file that is not executed by itself, the best interpreter there is on this machine.</summary>
-    private static string? Interpreter(string path) =>
-        LaunchWords.NeedsInterpreter(path) ? Interpreters.Best(path)?.Path : null;
+    private static string? Interpreter(string path, Dictionary<string, string?>? known)
+    {
+        if (known?.TryGetValue(path, out var found) == true)
+            return found;
+        found = LaunchWords.NeedsInterpreter(path) ? Interpreters.Best(path)?.Path : null;
+        known?.Add(path, found);
+        return found;
+    }
 
     private static void AddTo(List<KeyValuePair<string, Node>> entries, string part, string key, string value)
     {

@@ -21,6 +21,7 @@ internal sealed class FileSet
     private const string HostFolder = "hosts/";
 
     private readonly List<FileError> errors = [];
+    private readonly Dictionary<string, string?> interpreters = new(StringComparer.Ordinal);
     private readonly Dictionary<string, MapNode> maps = new(StringComparer.Ordinal);
 
     private FileSet(FilesDocument document) => Document = document;
@@ -150,7 +151,7 @@ internal sealed class FileSet
         errors.AddRange(wrong);
         if (filled is null)
             return;
-        var given = Completion.Of(filled.Map, account);
+        var given = Completion.Of(filled.Map, account, interpreters);
         var (definition, mistakes) = DefinitionReader.Read(given);
         foreach (var mistake in mistakes)
             errors.Add(new(filled.FileOf(mistake.Key), mistake));
@@ -295,8 +296,6 @@ internal static class FilesDocuments
     public static FilesDocument Only(this FilesDocument document, IReadOnlySet<string> files) =>
         document with
         {
-            Files = document
-                .Files.Where(file => files.Contains(file.Key))
-                .ToDictionary(file => file.Key, file => file.Value, StringComparer.Ordinal),
+            Files = files.ToDictionary(file => file, file => document.Files[file], StringComparer.Ordinal),
         };
 }
