@@ -2,7 +2,7 @@ import { execFileSync, spawn } from "node:child_process";
 import { mkdirSync, writeFileSync } from "node:fs";
 import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
-import { join } from "node:path";
+import { dirname, join } from "node:path";
 import { createInterface } from "node:readline";
 import AxeBuilder from "@axe-core/playwright";
 import { expect, type Locator, type Page } from "@playwright/test";
@@ -546,6 +546,28 @@ test("a secret goes in on the service's page and is never shown again", async ({
   await page.getByRole("button", { name: "Start", exact: true }).click();
   await expect(page.getByLabel("Output")).toContainText("key: ****");
   expect(await page.content()).not.toContain("herring-4711");
+  expect(complaints).toEqual([]);
+});
+
+test("what changed when is seen, and an earlier revision made to hold again", async ({ page, sentry }) => {
+  const lamp = sentry.file(
+    "office/lamp.yaml",
+    `name: lamp\nprogram: { path: /bin/sleep, arguments: [600] }\nidentity: { account: ${sentry.account} }\n`,
+  );
+  const files = dirname(lamp);
+  sentry.calm("settle", files, "--yes");
+  sentry.calm("adjust", "lamp", "--title", "Lamp of the quay");
+  const complaints = await enter(page, sentry);
+  await page.getByText("Lamp of the quay").first().click();
+  const history = page.locator("#history + .sheet");
+  await expect(history).toContainText(`It differs from its files in ${files} since`);
+  await expect(history.getByRole("row")).toHaveCount(3);
+  await expect(history).toContainText("title is now 'Lamp of the quay' (was 'lamp')");
+  await page.getByRole("button", { name: "What if revision 1 held again" }).click();
+  await expect(history).toContainText("title is now 'lamp' (was 'Lamp of the quay')");
+  await page.getByRole("button", { name: "Revision 1 is to hold again" }).click();
+  await expect(history.getByRole("row")).toHaveCount(4);
+  await expect(history).not.toContainText("It differs from its files");
   expect(complaints).toEqual([]);
 });
 

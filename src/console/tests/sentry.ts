@@ -1,7 +1,7 @@
 import { type ChildProcess, execFileSync, spawn } from "node:child_process";
 import { chmodSync, mkdirSync, mkdtempSync, rmSync, writeFileSync } from "node:fs";
 import { tmpdir, userInfo } from "node:os";
-import { join, resolve } from "node:path";
+import { dirname, join, resolve } from "node:path";
 import { test as base } from "@playwright/test";
 
 const out = resolve(import.meta.dirname, "../../..", process.env.CALM_TEST_OUT ?? "out");
@@ -66,6 +66,7 @@ export class Sentry {
 
   file(name: string, text: string) {
     const path = join(this.root, name);
+    mkdirSync(dirname(path), { recursive: true });
     writeFileSync(path, text, { mode: 0o755 });
     return path;
   }

@@ -32,7 +32,7 @@ export function History({ service, revision }: { service: ServiceView; revision:
   });
   const busy = revert.isPending || !live;
   return (
-    <div className="sheet side">
+    <div className="sheet side files">
       {service["apart-since"] && (
         <p className="attention">
           ▲ It differs from its files{service.files && ` in ${service.files}`} since {at(service["apart-since"])}.
@@ -64,7 +64,7 @@ export function History({ service, revision }: { service: ServiceView; revision:
           </Button>
         </div>
       )}
-      <table>
+      <table className="plain">
         <thead>
           <tr>
             <th>Revision</th>
