@@ -7,6 +7,7 @@ using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Text;
 using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Settling;
 using CalmSentry.Linux.Foreign;
 
 namespace CalmSentry.Tests.Unit.House;
@@ -19,6 +20,16 @@ public partial class DocumentsTests
         Path.Combine(Sources.Root, "README.md"),
         .. Directory.GetFiles(Path.Combine(Sources.Root, "docs"), "*.md"),
     ];
+
+    private static string Filled(string text) =>
+        text.Replace("SRV", "/srv/skerry", StringComparison.Ordinal)
+            .Replace(" PORT ", " 7414 ", StringComparison.Ordinal);
+
+    [GeneratedRegex(@"(?m)^(format: calm-sentry-(base|host|around)/1|from: )")]
+    private static partial Regex OfSeveral();
+
+    [GeneratedRegex(@"^# (\S+\.yaml)\n")]
+    private static partial Regex Named();
 
     [Fact]
     public void Every_definition_in_the_documents_and_the_demo_can_be_read()
@@ -34,8 +45,35 @@ public partial class DocumentsTests
             )
             .ToList();
         Assert.NotEmpty(shown);
+        // What is put together from several is read together.
+        var together = shown.Where(one => OfSeveral().IsMatch(one.Text)).ToList();
         Assert.All(
-            shown,
+            together.GroupBy(one =>
+                one.file.EndsWith(".md", StringComparison.Ordinal) ? one.file : Path.GetDirectoryName(one.file)
+            ),
+            directory =>
+                Assert.All(
+                    FileSet
+                        .Read(
+                            new(
+                                directory.ToDictionary(
+                                    one =>
+                                        Named().Match(one.Text) is { Success: true } name
+                                            ? name.Groups[1].Value
+                                            : Path.GetFileName(one.file),
+                                    one => Filled(one.Text),
+                                    StringComparer.Ordinal
+                                )
+                            ),
+                            "skerry",
+                            "root"
+                        )
+                        .Errors,
+                    error => Assert.Contains("NODE", error.Error.Found, StringComparison.Ordinal)
+                )
+        );
+        Assert.All(
+            shown.Except(together),
             one =>
             {
                 if (OfSentry.Any(key => one.Text.StartsWith(key, StringComparison.Ordinal)))
@@ -44,7 +82,7 @@ public partial class DocumentsTests
                     return;
                 }
 
-                var (node, wrong) = YamlNodes.Read(one.Text.Replace("SRV", "/srv/skerry", StringComparison.Ordinal));
+                var (node, wrong) = YamlNodes.Read(Filled(one.Text));
                 Assert.Null(wrong);
                 var (_, errors) = DefinitionReader.Read(Whole(Assert.IsType<MapNode>(node)));
                 // The demo fills in what is written in capitals.
