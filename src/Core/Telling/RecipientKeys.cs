@@ -136,7 +136,7 @@ public static partial class RecipientKeys
                     one => one.About,
                     (one, topics) => one with { About = topics },
                     "Only of this.",
-                    "all but restarted and came-back"
+                    "all but restarted, came-back and apart"
                 ),
                 UnionOf<Recipient>.Attribute(
                     "urgent-only",

@@ -73,6 +73,39 @@ public class TellTests
     internal static string? Text(JsonElement of, string name) =>
         of.TryGetProperty(name, out var value) ? value.GetString() : null;
 
+    /// <summary>Only whoever asks for it by name is told that a service differs from its files, and that it does no more.</summary>
+    [Fact]
+    public async Task That_a_service_differs_from_its_files_is_told_to_whoever_asks_for_it()
+    {
+        await using var sentry = await Sentry.Start();
+        await using var post = PostOffice.Open(sentry);
+        await sentry.Piped(PostOffice.Password, "secret", "set", "--sentry", "MAIL_PASSWORD");
+        await Set(
+            sentry,
+            $"{post.Settings}alerts: {{ steady: 1 s, gather: 1 s }}\ntell:\n  - {{ mail: office@skerry.example, name: quay-office }}\n"
+                + "  - { mail: files@skerry.example, name: files, about: [apart] }\n"
+        );
+        var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "srv", "files")).FullName;
+        await File.WriteAllTextAsync(
+            Path.Combine(place, "lamp.yaml"),
+            $"name: lamp\nprogram: {{ path: /bin/sleep, arguments: [600] }}\nidentity: {{ account: {Sentry.Account} }}\n"
+        );
+        await sentry.Ok("settle", place, "--yes");
+        await sentry.Ok("adjust", "lamp", "--memory", "64MiB");
+        var told = await post.Next(mail =>
+            mail.Subject!.Contains("lamp differs from its files", StringComparison.Ordinal)
+        );
+        Assert.Equal("files@skerry.example", told.To.Mailboxes.Single().Address);
+        Assert.Contains(
+            $"It differs from its files in {place}: resources.memory",
+            told.TextBody,
+            StringComparison.Ordinal
+        );
+        await sentry.Ok("settle", place, "--yes");
+        await post.Next(mail => mail.Subject!.Contains("Over: lamp differs from its files", StringComparison.Ordinal));
+        Assert.All(post.Taken, mail => Assert.Equal("files@skerry.example", mail.To.Mailboxes.Single().Address));
+    }
+
     [Fact]
     public async Task A_hold_is_told_by_mail_and_so_is_its_end()
     {
