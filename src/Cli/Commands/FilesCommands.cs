@@ -248,7 +248,7 @@ internal static class FilesCommands
             if (happened.Over is { } over)
                 return over;
             if (!quiet)
-                Console.Error.WriteLine($"… {happened.Text}");
+                Console.Error.WriteLine($"… {First(happened.Text)}");
         }
 
         throw SentryClient.WentAway(GoesOn);
@@ -300,7 +300,7 @@ internal static class FilesCommands
         return settled.CameTrue ? Exit.True : Exit.NotTrue;
     }
 
-    private static string First(string? said) => said?.Split('\n')[0] ?? "";
+    private static string First(string? said) => said?.Split('\n')[0].TrimEnd(':') ?? "";
 
     private static void Write(ComparisonView comparison, string? with)
     {
@@ -318,9 +318,9 @@ internal static class FilesCommands
         if (comparison.Differences.Count > 0)
             Console.WriteLine();
         if (comparison.Left.Count > 0)
-            Console.WriteLine($"In no file, and left as they are: {string.Join(", ", comparison.Left)}.");
+            Asking.Tell($"In no file, and left as they are: {string.Join(", ", comparison.Left)}.");
         foreach (var note in comparison.Notes)
-            Console.WriteLine($"{note}.");
+            Asking.Tell($"{note}.");
         Console.WriteLine(
             comparison.Same
                 ? Nothing(comparison)

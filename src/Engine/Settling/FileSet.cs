@@ -161,7 +161,13 @@ internal sealed class FileSet
         if (filled.From.Values.Any(from => from.Contains($"{HostFolder}{host}.", StringComparison.Ordinal)))
             used.UnionWith(maps.Keys.Where(file => FormatOf(maps[file]) == HostFormat));
         Services.Add(
-            new(path, definition, filled.Was, JsonNodes.Write(given), Write(Document.Only(used) with { Take = path }))
+            new(
+                path,
+                definition,
+                filled.Was,
+                JsonNodes.Write(given),
+                Write(Document.Only(used) with { Take = path, Directory = null, Head = null })
+            )
         );
         Filled[path] = filled;
         Given[path] = given;
