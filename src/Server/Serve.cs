@@ -279,6 +279,7 @@ internal static partial class Serve
         kept.MapRevisions();
         kept.MapRenaming();
         kept.MapSettling();
+        api.MapFiles();
         kept.MapSwaps();
         api.MapRunning();
         api.MapTogether();

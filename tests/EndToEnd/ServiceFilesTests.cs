@@ -1,4 +1,7 @@
+using System.Diagnostics;
+using System.Text;
 using System.Text.Json;
+using System.Text.Json.Nodes;
 
 namespace CalmSentry.Tests.EndToEnd;
 
@@ -160,6 +163,93 @@ public class ServiceFilesTests
             (await sentry.Ok("export", "lamp")).Output,
             StringComparison.Ordinal
         );
+    }
+
+    /// <summary>All of a YAML document as texts, by a parser that is not ours.</summary>
+    private const string Psych =
+        "def w(n) case n when Psych::Nodes::Mapping then n.children.each_slice(2).to_h { |k, v| [k.value, w(v)] } "
+        + "when Psych::Nodes::Sequence then n.children.map { |one| w(one) } else n.value end end; "
+        + "puts JSON.generate(w(Psych.parse(STDIN.read).root))";
+
+    private static async Task<JsonNode> ByAnother(string yaml)
+    {
+        using var ruby = new Process
+        {
+            StartInfo = new("ruby", ["-Ku", "-ryaml", "-rjson", "-e", Psych])
+            {
+                RedirectStandardInput = true,
+                RedirectStandardOutput = true,
+                StandardInputEncoding = new UTF8Encoding(false),
+            },
+        };
+        ruby.Start();
+        await ruby.StandardInput.WriteAsync(yaml);
+        ruby.StandardInput.Close();
+        var said = await ruby.StandardOutput.ReadToEndAsync().InTime();
+        await ruby.WaitForExitAsync().InTime();
+        Assert.True(ruby.ExitCode == 0, yaml);
+        return JsonNode.Parse(said)!;
+    }
+
+    [Fact]
+    public async Task What_is_written_reads_the_same_to_another_parser()
+    {
+        const string characters = "ab 019:#-?&*!|>'\"%@`{}[],~=<\\/.\t\nø船\u0085\u2028\ufeff";
+        var random = new Random(38);
+        await using var sentry = await Sentry.Start();
+        var environment = new JsonObject();
+        for (var i = 0; i < 300; i++)
+            environment[$"V{i}"] = Odd();
+        string[] alike = ["no", "~", "null", "0x1f", "1e3", "2026-11-30", "- a", "a: b", " a ", "", "'", "<<"];
+        for (var i = 0; i < alike.Length; i++)
+            environment[$"W{i}"] = alike[i];
+        var sent = new JsonObject
+        {
+            ["name"] = "gate",
+            ["title"] = "Gate: # 1",
+            ["program"] = new JsonObject
+            {
+                ["path"] = "/bin/sleep",
+                ["arguments"] = new JsonArray("600", Odd(), Odd()),
+                ["environment"] = environment,
+            },
+            ["identity"] = new JsonObject { ["account"] = Sentry.Account },
+        };
+        var wrapped = await sentry.Call(HttpMethod.Post, "services", sent.ToJsonString());
+        Assert.True(wrapped.TryGetProperty("came-true", out _), wrapped.GetRawText());
+        Assert.True(JsonNode.DeepEquals(sent, await ByAnother((await sentry.Ok("export", "gate")).Output)));
+
+        // As a file with comments, changed in its place again and again.
+        var place = Place(sentry);
+        Put(
+            place,
+            "gate.yaml",
+            "# The gate.\nname: gate # short\nprogram:\n  path: /bin/sleep\n  arguments: [600] # long\n  environment:\n    # of the gate\n    V: v # v\nidentity: { account: ACCOUNT } # who\n"
+        );
+        await sentry.Ok("settle", place, "--yes");
+        for (var i = 0; i < 25; i++)
+        {
+            var change = new JsonObject
+            {
+                ["notes"] = Odd(),
+                ["program"] = new JsonObject
+                {
+                    ["arguments"] = new JsonArray("600", Odd()),
+                    ["environment"] = new JsonObject { ["V"] = Odd(), [$"V{i % 4}"] = i % 3 == 0 ? null : Odd() },
+                },
+            };
+            await sentry.Call(HttpMethod.Patch, "services/gate", change.ToJsonString());
+            var text = (await sentry.Ok("export", "gate")).Output;
+            var now = JsonNode.Parse((await sentry.Show("gate")).GetProperty("definition").GetRawText())!;
+            var read = await ByAnother(text);
+            foreach (var key in (string[])["arguments", "environment"])
+                Assert.True(JsonNode.DeepEquals(now["program"]![key], read["program"]![key]), text);
+            foreach (var comment in (string[])["# The gate.", "# short", "# of the gate", "# who"])
+                Assert.Contains(comment, text, StringComparison.Ordinal);
+        }
+
+        string Odd() =>
+            string.Concat(Enumerable.Range(0, random.Next(12)).Select(_ => characters[random.Next(characters.Length)]));
     }
 
     private static IEnumerable<string> Left(JsonElement comparison) =>

@@ -3,6 +3,7 @@ using System.Text.Json.Nodes;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Settling;
 using Microsoft.Win32.SafeHandles;
 
 namespace CalmSentry.Cli.Files;
@@ -234,6 +235,8 @@ internal static class FilesDirectory
         {
             foreach (var (name, text) in files.Files)
             {
+                if (Filler.Beside("", name) != name)
+                    throw new Failure(Exit.NotTrue, $"'{name}' is no path below a directory; it was not written.");
                 var place = Path.Combine(path, name);
                 if (new FileInfo(place).LinkTarget is not null)
                     throw new Failure(

@@ -282,12 +282,17 @@ internal sealed class FileSet
             .ToDictionary(from => from.Key, from => from.Value, StringComparer.Ordinal);
     }
 
-    /// <returns>Null: it cannot be read any more.</returns>
+    /// <returns>Null: it cannot be read any more, or names what does not lie below a directory.</returns>
     public static FilesDocument? Source(string? text)
     {
         try
         {
-            return text is null ? null : JsonSerializer.Deserialize(text, ApiJson.Plain.FilesDocument);
+            return
+                text is not null
+                && JsonSerializer.Deserialize(text, ApiJson.Plain.FilesDocument) is { } document
+                && document.Files.All(file => file.Value is not null && Filler.Beside("", file.Key) == file.Key)
+                ? document
+                : null;
         }
         catch (JsonException)
         {

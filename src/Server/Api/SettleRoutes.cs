@@ -21,12 +21,13 @@ namespace CalmSentry.Server.Api;
 /// <summary>Services as files: written, compared, and the machine brought to them.</summary>
 internal static class SettleRoutes
 {
-    private const int MostShown = 20;
+    private const int MostShown = 20,
+        LongestTold = 500;
 
     /// <summary>Bytes of a whole directory on its way.</summary>
     private const int LongestOrder = FilesDocument.LongestInAll * 2;
 
-    public static void MapSettling(this IEndpointRouteBuilder api)
+    public static void MapFiles(this IEndpointRouteBuilder api)
     {
         api.MapGet("/files", Export).Produces<FilesDocument>().Refuses(404).May(Permission.Read);
         api.MapPost("/files/compare", Compare)
@@ -35,6 +36,11 @@ internal static class SettleRoutes
             .Produces<ComparisonView>()
             .Refuses(400)
             .May(Permission.Read);
+        api.MapGet("/files/settle", Latest).Produces<SettlementView>().Refuses(404).May(Permission.Read);
+    }
+
+    public static void MapSettling(this IEndpointRouteBuilder api)
+    {
         api.MapPost("/files/settle", Settle)
             .TakesJson<SettleOrder>()
             .WithMetadata(new Incoming.UpTo(LongestOrder))
@@ -45,7 +51,6 @@ internal static class SettleRoutes
             .Produces<SettleEvent>(200, "application/x-ndjson")
             .Refuses(404, 409)
             .May(Permission.Administer);
-        api.MapGet("/files/settle", Latest).Produces<SettlementView>().Refuses(404).May(Permission.Read);
     }
 
     /// <summary>Definitions as files that read back to the same: what came from a file is that file, with what changed since.</summary>
@@ -93,8 +98,8 @@ internal static class SettleRoutes
         var account = Caller.Of(context).Account;
         if ((TooMuch(order.Files) ?? (order.With is null ? null : TooMuch(order.With))) is { } much)
             return much;
-        var files = FileSet.Read(order.Files, Machine.HostName, account);
-        var with = order.With is null ? null : FileSet.Read(order.With, Machine.HostName, account);
+        var files = FileSet.Read(order.Files with { Take = null }, Machine.HostName, account);
+        var with = order.With is null ? null : FileSet.Read(order.With with { Take = null }, Machine.HostName, account);
         if (Wrong([.. files.Errors, .. with?.Errors ?? []]) is { } wrong)
             return wrong;
         var comparison = with is null
@@ -133,7 +138,7 @@ internal static class SettleRoutes
             return Busy(other);
         await store.Settled().ConfigureAwait(false);
         var caller = Caller.Of(context);
-        var files = FileSet.Read(order.Files, Machine.HostName, caller.Account);
+        var files = FileSet.Read(order.Files with { Take = null }, Machine.HostName, caller.Account);
         if (Wrong(files.Errors) is { } wrong)
             return wrong;
         var comparison = ToMachine(files, order.TakeAway, registry, tools, room);
@@ -150,8 +155,8 @@ internal static class SettleRoutes
             Number = (room.Latest?.Number ?? 0) + 1,
             By = caller.Who,
             Began = clocks.Now,
-            Directory = order.Files.Directory is { } place ? Shown.Line(place) : null,
-            Head = order.Files.Head is { } head ? Shown.Line(head) : null,
+            Directory = Told(order.Files.Directory),
+            Head = Told(order.Files.Head),
             Steps = comparison.Steps,
             Settled = [.. files.Services.Select(one => one.Definition.Name)],
         };
@@ -329,8 +334,14 @@ internal static class SettleRoutes
         return around;
     }
 
+    /// <summary>What a caller says of where its files are from, as it is shown.</summary>
+    private static string? Told(string? said) =>
+        said is null ? null : Shown.Line(said.Length > LongestTold ? said[..LongestTold] : said);
+
     private static IResult? TooMuch(FilesDocument document)
     {
+        if (document.Files.Values.Any(text => text is null))
+            return Bad("a file without a text", "texts");
         if (document.Files.Count == 0)
             return Bad("no file at all", "files that end in .yaml or .yml");
         if (document.Files.Count > FilesDocument.MostFiles)
@@ -355,6 +366,7 @@ internal static class SettleRoutes
     {
         if (errors.Count == 0)
             return null;
+        errors = [.. errors.DistinctBy(error => error.ToString())]; // a base is read for each that is from it
         var mistakes = errors
             .Take(MostShown)
             .Select(error => Problems.Of(error.Error) with { File = error.File, Text = error.ToString() })

@@ -34,11 +34,11 @@ internal sealed class SettleSteps(IServiceProvider parts) : ISettleSteps
         var context = new DefaultHttpContext { RequestServices = parts };
         new Caller(settlement.By.Name, CallerKind.Sentry, From: settlement.By.From).AttachTo(context);
         say(step.What);
-        var until = clocks.Now + LongestWait;
+        var began = clocks.Time.GetTimestamp();
         for (var told = false; ; told = true)
         {
             var problem = await Tried().ConfigureAwait(false);
-            if (problem is not { Busy: { } with } || clocks.Now > until)
+            if (problem is not { Busy: { } with } || clocks.Time.GetElapsedTime(began) > LongestWait)
                 return problem.Came;
             // What else has it in hand goes first: a drill, a restart of several, new files.
             if (!told)
