@@ -9,7 +9,7 @@ public class AccountTests
     public async Task One_is_made_given_just_the_right_it_lacks_and_everything_is_taken_back()
     {
         await using var sentry = await Sentry.Start();
-        var name = $"calm-t{Environment.ProcessId}";
+        var name = Sentry.NewAccount();
         var closed = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "closed")).FullName;
         var folder = Directory.CreateDirectory(Path.Combine(closed, "books")).FullName;
         await File.WriteAllTextAsync(Path.Combine(folder, "day.book"), "1 adult\n");
@@ -85,9 +85,9 @@ public class AccountTests
     public async Task A_home_is_made_for_it_alone_and_without_one_a_service_has_its_own_place()
     {
         await using var sentry = await Sentry.Start();
-        var (homeless, housed) = ($"calm-h{Environment.ProcessId}", $"calm-i{Environment.ProcessId}");
+        var (homeless, housed) = (Sentry.NewAccount(), Sentry.NewAccount());
         // Below a folder that all can write none is made.
-        var open = Directory.CreateDirectory($"/srv/calm-{Environment.ProcessId}").FullName;
+        var open = Directory.CreateDirectory($"/srv/{Sentry.NewAccount()}").FullName;
         var home = Path.Combine(open, "home");
         try
         {
@@ -125,7 +125,7 @@ public class AccountTests
     public async Task An_account_that_is_gone_is_one_cause_for_all_that_run_as_it()
     {
         await using var sentry = await Sentry.Start();
-        var name = $"calm-g{Environment.ProcessId}";
+        var name = Sentry.NewAccount();
         try
         {
             await sentry.Ok("account", "create", name);

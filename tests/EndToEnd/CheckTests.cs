@@ -280,7 +280,7 @@ public sealed class CheckTests : IAsyncLifetime
             "blocks group-missing",
             definition => definition["identity"]!["groups"] = new JsonArray("no-such-group")
         );
-        var person = $"calm-t{Environment.ProcessId}";
+        var person = Sentry.NewAccount();
         await Do("useradd", "--no-create-home", "--home-dir", place, "--shell", "/bin/sh", "--groups", "adm", person);
         try
         {

@@ -225,6 +225,9 @@ public sealed class Sentry : IAsyncDisposable
 
     public async Task<JsonElement> Show(string name) => (await Ok("show", name, "--json")).Json;
 
+    /// <summary>A name that no account of this host has: a trial that was cut off may have left its own.</summary>
+    public static string NewAccount() => $"calm-t{Guid.NewGuid().ToString("N")[..8]}";
+
     /// <summary>A call of the API and its answer as JSON.</summary>
     public async Task<JsonElement> Call(HttpMethod method, string path, string? body = null)
     {

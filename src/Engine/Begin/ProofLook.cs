@@ -65,15 +65,16 @@ internal static class ProofLook
             case FileProof file:
                 return _ => Task.FromResult(Written(file.Path, actor.Situation.Run?.Began ?? clocks.Now));
             case OutputProof output:
+                var wanted = new Regex(output.Expression, RegexOptions.NonBacktracking);
                 var lines = new NewLines(
                     tools.Places.OutputDirectoryOf(definition.Name),
                     actor.OutputBegan,
-                    definition.Output.Encoding
+                    definition.Output.Encoding,
+                    (_, text) => wanted.IsMatch(text)
                 );
-                var wanted = new Regex(output.Expression, RegexOptions.NonBacktracking);
                 return _ =>
                     Task.FromResult(
-                        lines.Next().FirstOrDefault(wanted.IsMatch) is { } line
+                        lines.Next() is [var line, ..]
                             ? (null, $"it printed '{Answers.Shown(line)}'")
                             : ((string?)$"no line of its output matches '{output.Expression}' yet", "")
                     );

@@ -174,7 +174,7 @@ public sealed class DirectoryTests
     [Fact]
     public async Task Accounts_and_folders_are_made_under_the_same_refusals_and_taken_back()
     {
-        const string name = "calm-trial-files";
+        var name = Sentry.NewAccount();
         await using var sentry = await Sentry.Start();
         var place = Place(sentry);
         var folder = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "srv", "books")).FullName;

@@ -371,7 +371,7 @@ public sealed class ForeignGroundTests : IDisposable
     public async Task What_a_removed_account_kept_is_not_found_by_the_next_one()
     {
         await using var sentry = await Sentry.Start();
-        var name = $"calm-a{Environment.ProcessId}";
+        var name = Sentry.NewAccount();
         try
         {
             await sentry.Ok("account", "create", name);

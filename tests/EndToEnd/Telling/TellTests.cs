@@ -85,6 +85,7 @@ public class TellTests
             $"{post.Settings}alerts: {{ steady: 1 s, gather: 1 s }}\ntell:\n  - {{ mail: office@skerry.example, name: quay-office }}\n"
                 + "  - { mail: files@skerry.example, name: files, about: [apart] }\n"
         );
+        await Known(sentry, "quay-office", "files");
         var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "srv", "files")).FullName;
         await File.WriteAllTextAsync(
             Path.Combine(place, "lamp.yaml"),
