@@ -71,7 +71,7 @@ export function History({ service, revision }: { service: ServiceView; revision:
             <th>Given</th>
             <th>By</th>
             <th>What it changed</th>
-            <th />
+            <th>Hold again</th>
           </tr>
         </thead>
         <tbody>
