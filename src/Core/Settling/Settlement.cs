@@ -59,9 +59,6 @@ public sealed record SettleStep(SettleDeed Deed, string Name, string? To = null)
     /// <summary>The revision that the list was made from; 0: there was none.</summary>
     public int Seen { get; init; }
 
-    /// <summary>As it was before: the revision in effect; 0: there was none.</summary>
-    public int Revision { get; init; }
-
     /// <summary>The definition that was in effect before, as JSON.</summary>
     public string? Before { get; init; }
 

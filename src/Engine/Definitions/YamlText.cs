@@ -94,9 +94,9 @@ internal static class YamlText
             var parser = new Parser(new StringReader(text));
             parser.Consume<StreamStart>();
             parser.Consume<DocumentStart>();
-            if (Next(parser) is not Entries root || YamlNodes.Read(text).Node is not MapNode is_)
+            if (Next(parser) is not Entries root || YamlNodes.Read(text).Node is not MapNode now)
                 throw new InvalidOperationException("no map");
-            Map(root, is_, wanted, 0);
+            Map(root, now, wanted);
             var edited = text;
             foreach (var (from, to, put) in changes.OrderByDescending(change => change.From))
                 edited = string.Concat(edited.AsSpan(0, from), put, edited.AsSpan(to));
@@ -119,7 +119,7 @@ internal static class YamlText
                 {
                     var all = new List<(string, int, Piece)>();
                     var (column, to) = (0, (int)map.End.Index);
-                    while (!parser.Accept<MappingEnd>(out var end))
+                    while (!parser.Accept<MappingEnd>(out _))
                     {
                         var key = parser.Consume<Scalar>();
                         column = (int)key.Start.Column - 1;
@@ -157,7 +157,7 @@ internal static class YamlText
             }
         }
 
-        private void Map(Entries piece, MapNode now, MapNode wanted, int depth)
+        private void Map(Entries piece, MapNode now, MapNode wanted)
         {
             if (
                 piece.Flow
@@ -173,20 +173,24 @@ internal static class YamlText
 
             foreach (var (key, at, value) in piece.All)
             {
-                var (is_, is2) = (Of(now, key), Of(wanted, key));
-                if (Same(is_, is2))
+                var (before, after) = (Of(now, key), Of(wanted, key));
+                if (Same(before, after))
                     continue;
-                if (is2 is null)
+                if (after is null)
                     changes.Add((LineOf(at), LineAfter(value.To), ""));
-                else if (!bySections && (is_, is2, value) is (MapNode was, MapNode will, Entries inner))
-                    Map(inner, was, will, depth + 1);
-                else if (!bySections && is2 is ScalarNode scalar && value is Plain { OneLine: true })
+                else if (!bySections && (before, after, value) is (MapNode was, MapNode will, Entries inner))
+                    Map(inner, was, will);
+                else if (!bySections && after is ScalarNode scalar && value is Plain { OneLine: true })
                     changes.Add((value.From, value.To, (value.From == value.To ? " " : "") + One(scalar)));
                 else if (piece.Flow)
-                    changes.Add((value.From, value.To, Flow(is2)));
+                    changes.Add((value.From, value.To, Flow(after)));
                 else
                     changes.Add(
-                        (LineOf(at), LineAfter(value.To), Anew(piece.Column, key, is2, LineOf(at), LineAfter(value.To)))
+                        (
+                            LineOf(at),
+                            LineAfter(value.To),
+                            Anew(piece.Column, key, after, LineOf(at), LineAfter(value.To))
+                        )
                     );
             }
 

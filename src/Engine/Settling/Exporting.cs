@@ -55,7 +55,6 @@ internal static class Exporting
         )
             return source with { Take = own };
         var wanted = Laid(map, read.Given[own], given, filled.Under, "");
-        // A name that it had is told once: where it is another's now, or its own.
         var files = source.Files.ToDictionary(file => file.Key, file => file.Value, StringComparer.Ordinal);
         files[own] = YamlText.Saying(source.Files[own], wanted);
         var again = new FilesDocument(files) { Take = own };

@@ -171,7 +171,6 @@ internal sealed class SettleRoom(Registry registry, SentryStore store, Record lo
         registry.Named(step.Name) is { } actor
             ? step with
             {
-                Revision = actor.Revision,
                 Before = store.Document(actor.Id),
                 LastRun = actor.Situation.LastRun,
                 Ran = actor.Situation.Run is not null,

@@ -85,8 +85,6 @@ internal sealed record SettleStepRecord : IRecord
 
     public int Seen { get; init; }
 
-    public int Revision { get; init; }
-
     public string? Before { get; init; }
 
     public long LastRun { get; init; }
@@ -108,7 +106,6 @@ internal sealed record SettleStepRecord : IRecord
             Source = step.Source,
             Write = step.Write,
             Seen = step.Seen,
-            Revision = step.Revision,
             Before = step.Before,
             LastRun = step.LastRun.Value,
             Ran = step.Ran,
@@ -123,7 +120,6 @@ internal sealed record SettleStepRecord : IRecord
             Source = Source,
             Write = Write,
             Seen = Seen,
-            Revision = Revision,
             Before = Before,
             LastRun = new(LastRun),
             Ran = Ran,
