@@ -1,5 +1,6 @@
 // Measures the sentry beside its floors, in one run on one machine, and prints a Markdown table.
-// Times of single events are medians; "ratio" is ours divided by the floor (for throughput: ours as a share of it).
+// Of every time: the median, the 99th percentile where there are a hundred of them, and the worst. "Ratio" is the median of ours divided
+// by the floor's (for throughput: ours as a share of it). Ours and the floor take turns, so that the machine's moods meet both alike.
 using System.Diagnostics;
 using System.Globalization;
 using System.Net.Http.Json;
@@ -36,7 +37,12 @@ using var http = new HttpClient(
         {
             var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
             await socket.ConnectAsync(
-                new UnixDomainSocketEndPoint(Environment.IsPrivilegedProcess ? places.RootSocket : places.ApiSocket),
+                // An earlier build, which is compared with this one, has no door of root's own.
+                new UnixDomainSocketEndPoint(
+                    Environment.IsPrivilegedProcess && File.Exists(places.RootSocket)
+                        ? places.RootSocket
+                        : places.ApiSocket
+                ),
                 stop
             );
             return new NetworkStream(socket, true);
@@ -49,29 +55,32 @@ using var http = new HttpClient(
 };
 var account = Environment.UserName;
 await http.PostAsync($"accounts/{account}/permit", null);
-var rows = new List<string>();
-var n = quick ? 10 : 50;
+var n = quick ? 10 : 100;
+var turns = quick ? 2 : 5;
+var headed = false;
 try
 {
     if (pair)
     {
         await Wrap("first", 0, floors, ["first", fifoPath]);
-        Sample("launch", await Launches());
-        Sample("kill-to-running", await Agains());
+        Sample("launch", await Launches(n));
+        Sample("kill-to-running", await Agains(n));
         await http.DeleteAsync("services/first");
         await WrapMany(200);
         for (var i = 0; i < 5; i++)
-            Sample("200-from-cold", [await Cold(200)]);
+            Sample("200-from-cold", [await Cold(200, together: false)]);
         var list = Path.Combine(binaries, "calm");
         Sample("list", [.. Enumerable.Range(0, 50).Select(_ => Timed(list, "--root", places.Root, "list"))]);
         await StopAll();
         await WrapMany(1000);
-        Sample("1000-from-cold", [await Cold(1000)]); // once a round
+        Sample("1000-from-cold", [await Cold(1000, together: false)]); // once a round
         return;
     }
 
     if (args.Contains("--jobs"))
         await Jobs();
+    else if (args.Contains("--begin"))
+        await Begin();
     else if (args.Contains("--told"))
         await Told();
     else if (args.Contains("--knock"))
@@ -96,10 +105,6 @@ finally
     root.Delete(recursive: true);
 }
 
-Console.WriteLine("| what | floor | Calm Sentry | ratio |\n|---|---|---|---|");
-foreach (var row in rows)
-    Console.WriteLine(row);
-
 async Task All()
 {
     await Wrap("first", 0, floors, ["first", fifoPath]);
@@ -119,15 +124,34 @@ async Task All()
         await Rest();
 }
 
-// All but launches and output.
-async Task Rest()
+// Launches alone, and by the hundred.
+async Task Begin()
+{
+    await Wrap("first", 0, floors, ["first", fifoPath]);
+    await Launch("launch: the sentry's word to the program's first instruction (floor: posix_spawn in C)");
+    await Again();
+    await Ceilings();
+    await Check();
+    await Many(quick ? 40 : 200);
+    foreach (var count in quick ? [20] : new[] { 50, 200 })
+        await Prove(count);
+}
+
+async Task Ceilings()
 {
     await Change(
         "first",
         """{"resources":{"memory":"256 MiB","cpu":"1000 %","tree-size":"100","processors":"0-1","priority":"above-normal","open-files":"1000"}}"""
     );
-    await Launch("launch under every ceiling there is");
+    await Launches(2);
+    await Launch("launch under every ceiling there is, from the second on");
     await Change("first", """{"resources":null}""");
+}
+
+// All but launches and output.
+async Task Rest()
+{
+    await Ceilings();
     await Change("spew", """{"program":{"secrets":["SEAL"]}}""");
     await http.PutAsync("services/spew/secrets/SEAL", new StringContent("""{"value":"kelp-and-brine-4711"}"""));
     await Capture("output captured and searched for a secret to hide");
@@ -149,14 +173,20 @@ async Task Rest()
 async Task Launch(string what)
 {
     Progress("launch");
-    var floor = Median(Lines(Run(floors, "spawn", $"{n}", fifoPath)));
-    Row(what, floor, Median(await Launches()), Milliseconds);
+    var (floor, ours) = (new List<double>(), new List<double>());
+    for (var i = 0; i < turns; i++)
+    {
+        floor.AddRange(Lines(Run(floors, "spawn", $"{n / turns}", fifoPath)));
+        ours.AddRange(await Launches(n / turns));
+    }
+
+    Row(what, floor, ours, Milliseconds);
 }
 
-async Task<List<double>> Launches()
+async Task<List<double>> Launches(int count)
 {
     var ours = new List<double>();
-    for (var i = 0; i < n; i++)
+    for (var i = 0; i < count; i++)
     {
         await Task.Delay(200); // one start at a time, as people do: a keeper is in reserve again (many at once are measured below)
         var start = http.PostAsync("services/first/start", null);
@@ -175,17 +205,23 @@ async Task<List<double>> Launches()
 async Task Again()
 {
     Progress("kill to running again");
-    var floor = Median(Lines(Run(floors, "respawn", $"{n}", fifoPath)));
-    Row("kill -9 to running again (floor: waitpid and posix_spawn in C)", floor, Median(await Agains()), Milliseconds);
+    var (floor, ours) = (new List<double>(), new List<double>());
+    for (var i = 0; i < turns; i++)
+    {
+        floor.AddRange(Lines(Run(floors, "respawn", $"{n / turns}", fifoPath)));
+        ours.AddRange(await Agains(n / turns));
+    }
+
+    Row("kill -9 to running again (floor: waitpid and posix_spawn in C)", floor, ours, Milliseconds);
 }
 
-async Task<List<double>> Agains()
+async Task<List<double>> Agains(int count)
 {
     await http.PostAsync("services/first/start", null);
     await First();
     var ours = new List<double>();
     var last = 0;
-    for (var i = 0; i < n; i++)
+    for (var i = 0; i < count; i++)
     {
         var pid = await NewPid("first", last);
         last = pid;
@@ -217,7 +253,7 @@ async Task Capture(
     {
         var copy = Path.Combine(root.FullName, "copy");
         var watch = Stopwatch.StartNew();
-        Run("sh", "-c", $"{floors} spew {bytes} | cat > {copy}");
+        Run("sh", "-c", "\"$1\" spew \"$2\" | cat > \"$3\"", "sh", floors, $"{bytes}", copy);
         floor.Add(bytes / watch.Elapsed.TotalSeconds / 1e6);
         File.Delete(copy);
         var before = await OutputEnd("spew");
@@ -243,11 +279,9 @@ async Task Capture(
             File.Delete(file);
     }
 
-    Row(what, Median(floor), Median(ours), value => $"{value:0} MB/s");
+    Row(what, floor, ours, Speed);
     if (cut)
-        rows.Add(
-            $"| {bytes / 1e9:0.#} GB packed behind it, after the program's end | – | {Median(behind):0.0} s | – |"
-        );
+        Say($"{bytes / 1e9:0.#} GB packed behind it, after the program's end", "–", $"{Median(behind):0.0} s");
 }
 
 async Task<long> OutputEnd(string name)
@@ -287,7 +321,14 @@ async Task Found()
         {
             floor.Add(
                 Seconds(() =>
-                    Run("sh", "-c", $"(zcat {folder}/output.*.log.gz; cat {folder}/output.log) | grep -F '{rare}'")
+                    Run(
+                        "sh",
+                        "-c",
+                        "cd \"$1\" && (zcat output.*.log.gz; cat output.log) | grep -F \"$2\"",
+                        "sh",
+                        folder,
+                        rare
+                    )
                 )
             );
             var clock = Stopwatch.GetTimestamp();
@@ -299,26 +340,32 @@ async Task Found()
 
         Row(
             $"a text found in {bytes / 1e9:0.#} GB of packed output, on {threads} processor{(threads == 1 ? "" : "s")} (floor: zcat and grep -F)",
-            Median(floor),
-            Median(ours),
+            floor,
+            ours,
             Milliseconds
         );
     }
 
     var last = new List<double>();
     var tail = new List<double>();
+    var curl = new List<double>();
     for (var i = 0; i < (quick ? 5 : 30); i++)
     {
         tail.Add(Seconds(() => Run("tail", "-n", "20", Path.Combine(folder, "output.log"))));
+        curl.Add(
+            Timed(
+                "curl",
+                "-s",
+                "--unix-socket",
+                places.RootSocket,
+                "http://sentry/api/services/chatter/output/lines?last=20"
+            )
+        );
         last.Add(Seconds(() => Run(Path.Combine(binaries, "calm"), "--root", places.Root, "output", "chatter")));
     }
 
-    Row(
-        $"calm output: the last 20 lines of {bytes / 1e9:0.#} GB (floor: tail -n 20 of the last file)",
-        Median(tail),
-        Median(last),
-        Milliseconds
-    );
+    Row($"calm output: the last 20 lines of {bytes / 1e9:0.#} GB (floor: curl for the same)", curl, last, Milliseconds);
+    Row("the same (floor: tail -n 20 of the last file)", tail, last, Milliseconds);
     await http.DeleteAsync("services/chatter");
 
     double Seconds(Action what)
@@ -333,7 +380,11 @@ async Task Found()
 async Task Whole()
 {
     Progress("ten gibibytes");
-    var bytes = quick ? 1L << 28 : 10L << 30;
+    // All of it where output alone is measured: it takes most of the time of a whole run.
+    var bytes =
+        quick ? 1L << 28
+        : args.Contains("--output") ? 10L << 30
+        : 1L << 30;
     var most = bytes * 6 / 5;
     await Wrap("river", 0, floors, ["chatter", $"{bytes}"]);
     await Change("river", $"{{\"output\":{{\"keep\":{{\"most\":\"{most >> 20} MiB\"}}}}}}");
@@ -348,21 +399,25 @@ async Task Whole()
         await Task.Delay(20);
     } while (run.Ended is null);
     await Packed("river");
-    var written = Run("sh", "-c", $"{floors} chatter {bytes} | sha256sum")[..64];
+    var written = Run("sh", "-c", "\"$1\" chatter \"$2\" | sha256sum", "sh", floors, $"{bytes}")[..64];
     await using (var kept = await http.GetStreamAsync("services/river/output?from=0"))
         if (Convert.ToHexStringLower(await System.Security.Cryptography.SHA256.HashDataAsync(kept)) != written)
             throw new InvalidDataException("what is kept is not what was written");
     Row(
         $"{bytes >> 30} GiB of lines captured, turned over {Directory.GetFiles(folder, "*.gz").Length} times, packed, and read back the same byte for byte (floor: cat > /dev/null)",
-        bytes / (Timed("sh", "-c", $"{floors} chatter {bytes} | cat > /dev/null") / 1e3),
-        bytes / (run.Ended.Value - run.Began).TotalSeconds / 1e6,
-        value => $"{value:0} MB/s"
+        [bytes / (Timed("sh", "-c", "\"$1\" chatter \"$2\" | cat > /dev/null", "sh", floors, $"{bytes}") / 1e3)],
+        [bytes / (run.Ended.Value - run.Began).TotalSeconds / 1e6],
+        Speed
     );
-    rows.Add(
-        $"| … of it waited to be packed, at most (bound: a quarter of keep.most) | {most / 4 / 1e6:0} MB | {waited / 1e6:0} MB | {waited * 4.0 / most:0.00} |"
+    Say(
+        "… of it waited to be packed, at most (bound: a quarter of keep.most)",
+        $"{most / 4 / 1e6:0} MB",
+        $"{waited / 1e6:0} MB",
+        $"{waited * 4.0 / most:0.00}"
     );
     var plain = Path.Combine(root.FullName, "plain");
-    Run("sh", "-c", $"truncate -s {bytes} {plain}; cat {folder}/output.log >>{plain}"); // tail reads its end alone
+    // tail reads its end alone
+    Run("sh", "-c", "truncate -s \"$1\" \"$2\"; cat \"$3\" >>\"$2\"", "sh", $"{bytes}", plain, $"{folder}/output.log");
     var (floor, ours) = (new List<double>(), new List<double>());
     for (var i = 0; i < (quick ? 5 : 30); i++)
     {
@@ -372,8 +427,8 @@ async Task Whole()
 
     Row(
         $"calm output: the last 20 lines of {bytes >> 30} GiB (floor: tail -n 20 of a plain file as long)",
-        Median(floor),
-        Median(ours),
+        floor,
+        ours,
         Milliseconds
     );
     File.Delete(plain);
@@ -410,7 +465,7 @@ async Task Followed()
         ours.Add(Stopwatch.GetElapsedTime(clock).TotalMilliseconds * 1e6);
     }
 
-    rows.Add($"| a line from its writing to whoever follows | – | {Milliseconds(Median(ours))} | – |");
+    Say("a line from its writing to whoever follows", "–", Times(ours, Milliseconds));
     await http.DeleteAsync("services/echoes");
 }
 
@@ -465,7 +520,7 @@ async Task Hang()
                 await Task.Delay(50);
         }
 
-        Row($"hang to noticed: {what} (beside it: the time that was set)", beat * 1e6, Median(ours), Milliseconds);
+        Row($"hang to noticed: {what} (beside it: the time that was set)", [beat * 1e6], ours, Milliseconds);
         await http.DeleteAsync("services/hangs");
     }
 }
@@ -492,8 +547,8 @@ async Task Settle()
 
     Row(
         $"{count} definitions compared with the machine (floor: read and parsed alone)",
-        Median(alone[2..]),
-        Median(compared[2..]),
+        alone[2..],
+        compared[2..],
         Milliseconds
     );
     foreach (var file in Directory.GetFiles(place).Order(StringComparer.Ordinal).Skip(100))
@@ -506,12 +561,7 @@ async Task Settle()
         settled.Add(await TookOf(() => Answer("files/settle", Order())));
     }
 
-    Row(
-        "100 services settled that do not change (floor: compared)",
-        Median(compared[2..]),
-        Median(settled[2..]),
-        Milliseconds
-    );
+    Row("100 services settled that do not change (floor: compared)", compared[2..], settled[2..], Milliseconds);
     for (var i = 0; i < count; i++)
         await http.DeleteAsync($"services/berth-{i}");
 
@@ -600,8 +650,8 @@ async Task NewFiles()
 
     Row(
         $"{count} new files of 1 KiB, from the word to the program that runs from them (floor: cp -a and mv)",
-        Median(floor),
-        Median(ours),
+        floor,
+        ours,
         Milliseconds
     );
     await http.DeleteAsync("services/swapped");
@@ -639,7 +689,7 @@ async Task Told()
     while ((await Json("recipients")).GetArrayLength() == 0)
         await Task.Delay(50);
     var (floor, ours) = (new List<double>(), new List<double>());
-    for (var i = 0; i < (quick ? 2 : 15); i++)
+    for (var i = 0; i < (quick ? 2 : 6); i++)
     {
         await Wrap($"told-{i}", 0, "/bin/sleep", ["1000"], holdEnds: 1);
         await http.PostAsync($"services/told-{i}/start", null);
@@ -655,8 +705,8 @@ async Task Told()
 
     Row(
         "from a kill that puts a service on hold until the mail about it is there (floor: a mail as long, alone)",
-        Median(floor),
-        Median(ours),
+        floor,
+        ours,
         Milliseconds
     );
 }
@@ -688,8 +738,8 @@ async Task Stop()
     Row(
         "stop asked to answered, of a program that takes 50 ms to end (floor: kill and wait for the same "
             + "program alone)",
-        Median(floor),
-        Median(ours),
+        floor,
+        ours,
         Milliseconds
     );
     await http.DeleteAsync("services/obeys");
@@ -737,14 +787,15 @@ async Task Storm()
         $"99th percentile of calm list, 50 services, under "
             + $"{falls / Stopwatch.GetElapsedTime(clock).TotalMinutes:0} crashes a minute (beside it: the same "
             + $"while all run well)",
-        idle,
-        stormy,
+        [idle],
+        [stormy],
         Milliseconds
     );
-    rows.Add(
-        $"| memory of the service after 100 such crashes, and after {falls} more (Pss) | {memory / 1024:0.0} MB | "
-            + $"{Pss(server.Id) / 1024:0.0} MB | "
-            + $"{(Pss(server.Id) / memory).ToString("0.00", CultureInfo.InvariantCulture)} |"
+    Say(
+        $"memory of the service after 100 such crashes, and after {falls} more (Pss)",
+        $"{memory / 1024:0.0} MB",
+        $"{Pss(server.Id) / 1024:0.0} MB",
+        (Pss(server.Id) / memory).ToString("0.00", CultureInfo.InvariantCulture)
     );
     await Task.WhenAll(names.Select(name => http.DeleteAsync($"services/{name}")));
     File.Delete(storm);
@@ -763,12 +814,7 @@ async Task Check()
         ours.Add(watch.Elapsed.TotalNanoseconds);
     }
 
-    Row(
-        "a whole check of a service (floor: one process as another account)",
-        Median(floor),
-        Median(ours),
-        Milliseconds
-    );
+    Row("a whole check of a service (floor: one process as another account)", floor, ours, Milliseconds);
 }
 
 async Task Change(string name, string change) =>
@@ -779,50 +825,56 @@ async Task Many(int count)
 {
     Progress($"{count} services");
     await http.DeleteAsync("services/first");
-    await http.DeleteAsync("services/spew");
-    var floor = Lines(Run(floors, "many", $"{count}", fifoPath)).Single();
+    await http.DeleteAsync("services/spew"); // where it is there
     await WrapMany(count);
-    Row(
-        $"{count} services from cold to the last one's first instruction (floor: the same from one C program)",
-        floor,
-        await Cold(count),
-        Milliseconds
-    );
+    foreach (var (together, how) in new[] { (true, "by one word of a person"), (false, "by as many at once") })
+    {
+        var (floor, cold) = (new List<double>(), new List<double>());
+        for (var i = 0; i < turns; i++)
+        {
+            floor.AddRange(Lines(Run(floors, "many", $"{count}", fifoPath)));
+            cold.Add(await Cold(count, together));
+        }
+
+        Row(
+            $"{count} services from cold, {how}, to the last one's first instruction (floor: the same from one C program)",
+            floor,
+            cold,
+            Milliseconds
+        );
+    }
 
     var keepers = Process
         .GetProcessesByName("calm-keeper")
         .Where(keeper => File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(places.Root, StringComparison.Ordinal))
         .ToList();
-    rows.Add(
-        $"| memory of a keeper, one of {keepers.Count} (Pss) | – | "
-            + $"{Median(keepers.Select(keeper => Pss(keeper.Id)))} kB | – |"
+    Say(
+        $"memory of a keeper, one of {keepers.Count} (Pss)",
+        "–",
+        $"{Median(keepers.Select(keeper => Pss(keeper.Id)))} kB"
     );
     await Task.Delay(3000); // let the service come to rest
     var switches = keepers.Sum(keeper => Switches(keeper.Id).Values.Sum());
     await Task.Delay(5000);
-    rows.Add(
-        $"| wake-ups of {keepers.Count} idle keepers in 5 s | – | "
-            + $"{keepers.Sum(keeper => Switches(keeper.Id).Values.Sum()) - switches} | – |"
+    Say(
+        $"wake-ups of {keepers.Count} idle keepers in 5 s",
+        "–",
+        $"{keepers.Sum(keeper => Switches(keeper.Id).Values.Sum()) - switches}"
     );
-    rows.Add($"| memory of the service with {count} services (Pss) | – | {Pss(server.Id) / 1000.0:0.0} MB | – |");
+    Say($"memory of the service with {count} services (Pss)", "–", $"{Pss(server.Id) / 1000.0:0.0} MB");
 
     var curl = new List<double>();
     var json = new List<double>();
     var table = new List<double>();
     for (var i = 0; i < (quick ? 5 : 30); i++)
     {
-        curl.Add(Timed("curl", "-s", "--unix-socket", places.ApiSocket, "http://sentry/api/services"));
+        curl.Add(Timed("curl", "-s", "--unix-socket", places.RootSocket, "http://sentry/api/services"));
         json.Add(Timed(Path.Combine(binaries, "calm"), "--root", places.Root, "list", "--json"));
         table.Add(Timed(Path.Combine(binaries, "calm"), "--root", places.Root, "list"));
     }
 
-    Row(
-        $"calm list --json, {count} services (floor: curl on the same socket)",
-        Median(curl),
-        Median(json),
-        Milliseconds
-    );
-    Row($"calm list, {count} services (floor: curl on the same socket)", Median(curl), Median(table), Milliseconds);
+    Row($"calm list --json, {count} services (floor: curl on the same socket)", curl, json, Milliseconds);
+    Row($"calm list, {count} services (floor: curl on the same socket)", curl, table, Milliseconds);
 }
 
 // The list while another account's processes connect and hang up without pause, beside as many that do so at a socket nobody listens at.
@@ -856,8 +908,8 @@ async Task Knock()
 
     Row(
         "calm list while eight processes of another account knock (floor: they knock where nobody answers)",
-        Median(floor),
-        Median(ours),
+        floor,
+        ours,
         Milliseconds
     );
 
@@ -933,9 +985,11 @@ async Task Jobs()
         .Count(keeper =>
             File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(places.Root, StringComparison.Ordinal)
         );
-    rows.Add(
-        $"| wake-ups a minute of the service with {many} resting jobs, 0 moments due (floor: with none); keepers beside the one in reserve: {keepers - 1} | {none:0} "
-            + $"| {resting:0} | {resting / none:0.00} |"
+    Say(
+        $"wake-ups a minute of the service with {many} resting jobs, 0 moments due (floor: with none); keepers beside the one in reserve: {keepers - 1}",
+        $"{none:0}",
+        $"{resting:0}",
+        Ratio(resting / none)
     );
     await Empty();
 }
@@ -953,10 +1007,8 @@ async Task<double> WakeUps()
 
 void Late(string what, List<double> floor, List<double> ours)
 {
-    Row(what + ", median", Median(floor), Median(ours), Milliseconds);
-    Row(what + ", p99", Slow(floor), Slow(ours), Milliseconds);
-
-    static double Slow(List<double> times) => times.Order().ElementAt((int)(times.Count * 0.99));
+    Row(what, floor, ours, Milliseconds);
+    Say("… p99 beside p99", Milliseconds(Slow(floor)), Milliseconds(Slow(ours)), Ratio(Slow(ours) / Slow(floor)));
 }
 
 // Until so many milliseconds are left of a round of people's clock.
@@ -1017,16 +1069,19 @@ async Task Crowd(int count)
     }
 
     await Task.Delay(TimeSpan.FromMinutes(1));
-    rows.Add(
-        $"| memory of the service a minute after {count} clients each started a service at once, {refused} refused (Pss) "
-            + $"| – | {Pss(server.Id) / 1000.0:0.0} MB | – |"
+    Say(
+        $"memory of the service a minute after {count} clients each started a service at once, {refused} refused (Pss)",
+        "–",
+        $"{Pss(server.Id) / 1000.0:0.0} MB"
     );
     var before = Used();
     var quiet = TimeSpan.FromSeconds(quick ? 5 : 60);
     await Task.Delay(quiet);
     var used = (Used() - before) / quiet.TotalSeconds * 100;
-    rows.Add(
-        $"| processor time of the service and the keepers of {count} quiet services (of one processor) | – | {used:0.000} % | – |"
+    Say(
+        $"processor time of the service and the keepers of {count} quiet services (of one processor)",
+        "–",
+        $"{used:0.000} %"
     );
 
     // Seconds on a processor of the sentry's own processes (proc(5), schedstat): ticks would miss what is short.
@@ -1063,11 +1118,14 @@ async Task WrapMany(int count)
 }
 
 // All of them begun at once, until the last one's first instruction.
-async Task<double> Cold(int count)
+async Task<double> Cold(int count, bool together)
 {
     await StopAll();
+    var names = string.Join(',', Enumerable.Range(0, count).Select(i => $"\"service-{i}\""));
     var before = Nanoseconds(DateTimeOffset.UtcNow);
-    var starts = Enumerable.Range(0, count).Select(i => http.PostAsync($"services/service-{i}/start", null)).ToList();
+    var starts = together
+        ? [http.PostAsync("together/start", new StringContent($"{{\"services\":[{names}]}}"))]
+        : Enumerable.Range(0, count).Select(i => http.PostAsync($"services/service-{i}/start", null)).ToList();
     long last = 0;
     for (var i = 0; i < count; i++)
         last = Math.Max(last, await First());
@@ -1096,7 +1154,7 @@ async Task Prove(int count)
     var all = (await http.GetFromJsonAsync("services", ApiJson.Default.IReadOnlyListServiceView))!;
     await Task.WhenAll(all.Select(view => http.DeleteAsync($"services/{view.Name}")));
     const int port = 20000;
-    var floor = Lines(Run(floors, "prove", $"{count}", $"{port}")).Single();
+    var (floor, ours) = (new List<double>(), new List<double>());
     for (var i = 0; i < count; i++)
         await Wrap(
             $"service-{i}",
@@ -1105,16 +1163,23 @@ async Task Prove(int count)
             ["serve", $"{port + i}"],
             $$"""{"at":"boot","proof":{"tcp":"127.0.0.1:{{port + i}}"} }"""
         );
-    using var played = await http.PostAsync("drills", null);
-    var line = (await played.Content.ReadAsStringAsync()).Split('\n', StringSplitOptions.RemoveEmptyEntries)[^1];
-    var report = System.Text.Json.JsonSerializer.Deserialize(line, ApiJson.Default.DrillEvent)!.Report!;
-    if (!report.CameTrue)
-        throw new InvalidOperationException(report.Said);
+    for (var i = 0; i < (count > 200 ? 1 : Math.Min(turns, 3)); i++)
+    {
+        await StopAll();
+        floor.AddRange(Lines(Run(floors, "prove", $"{count}", $"{port}")));
+        using var played = await http.PostAsync("drills", null);
+        var line = (await played.Content.ReadAsStringAsync()).Split('\n', StringSplitOptions.RemoveEmptyEntries)[^1];
+        var report = System.Text.Json.JsonSerializer.Deserialize(line, ApiJson.Default.DrillEvent)!.Report!;
+        if (!report.CameTrue)
+            throw new InvalidOperationException(report.Said);
+        ours.Add(report.TookMs * 1e6);
+    }
+
     Row(
         $"{count} services from cold to all proven by their ports (floor: one C program spawns the same and polls "
             + $"the same ports)",
         floor,
-        report.TookMs * 1e6,
+        ours,
         Milliseconds
     );
 }
@@ -1183,10 +1248,34 @@ async Task<long> First()
     return long.Parse(text, CultureInfo.InvariantCulture);
 }
 
-void Row(string what, double floor, double ours, Func<double, string> unit) =>
-    rows.Add(
-        $"| {what} | {unit(floor)} | {unit(ours)} | {(ours / floor).ToString("0.00", CultureInfo.InvariantCulture)} |"
-    );
+void Row(string what, List<double> floor, List<double> ours, Func<double, string> unit) =>
+    Say(what, Times(floor, unit), Times(ours, unit), Ratio(Median(ours) / Median(floor)));
+
+// One row of the table, as soon as it is known.
+void Say(string what, string floor, string ours, string ratio = "–")
+{
+    if (!headed)
+        Console.WriteLine(
+            "| what | floor: p50 (p99, worst) | Calm Sentry: p50 (p99, worst) | ratio of p50 |\n|---|---|---|---|"
+        );
+    headed = true;
+    Console.WriteLine($"| {what} | {floor} | {ours} | {ratio} |");
+}
+
+static string Times(List<double> times, Func<double, string> unit)
+{
+    // Of a speed the worst is the least.
+    var worst = unit == Speed ? times.Min() : times.Max();
+    return times.Count == 1
+        ? unit(times[0])
+        : $"{unit(Median(times))} ({(times.Count >= 100 ? $"{unit(Slow(times))}, " : "")}{unit(worst)})";
+}
+
+static double Slow(List<double> times) => times.Order().ElementAt((int)(times.Count * 0.99));
+
+static string Ratio(double ratio) => ratio.ToString("0.00", CultureInfo.InvariantCulture);
+
+static string Speed(double megabytes) => string.Create(CultureInfo.InvariantCulture, $"{megabytes:0} MB/s");
 
 void Progress(string what) => Console.Error.WriteLine($"bench: {what}");
 

@@ -22,7 +22,7 @@ internal static unsafe class As
     public static int Become(string uid, string gid, string groups, string join, ReadOnlySpan<string> rest)
     {
         foreach (var group in join.Split(':', StringSplitOptions.RemoveEmptyEntries))
-            if (!Enter.Joined(new Linux.Native.CString(group).Pointer))
+            if (!Enter.Joined(new Linux.Native.CString($"{group}/cgroup.procs").Pointer))
                 return Failed;
         if (rest is ["seeing", var from, var at, ..])
         {

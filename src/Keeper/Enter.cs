@@ -6,61 +6,25 @@ using static CalmSentry.Linux.Native.Libc;
 namespace CalmSentry.Keeper;
 
 /// <summary>
-/// The second half of a launch, in a process of its own: fork(2) is unsafe in a managed runtime, so the settings are
-/// put on by a fresh image of the keeper, which then becomes the program. The first step that fails is written to the
-/// close-on-exec status pipe as two 32-bit numbers, step and errno. Two zeros are the last word before execve(2): a pipe
-/// that closes after them says that the program's image is in place, one that closes without them that this process
-/// has died.
+/// The second half of a launch, in the keeper's own copy of itself (clone3(2), memory not shared): it puts the settings on
+/// itself and becomes the program. Of a managed runtime only the one thread that made it goes on there, so from the clone to
+/// execve(2) nothing is allocated, nothing is looked up for the first time, no lock is taken, and every call is one that
+/// makes no transition to the collector (<c>Enter.Calls.cs</c>); all that needs more is laid out before
+/// (<see cref="Order"/>). The first step that fails is written to the close-on-exec status pipe as two 32-bit numbers, step
+/// and errno. Two zeros are the last word before execve(2): a pipe that closes after them says that the program's image is in
+/// place, one that closes without them that this process has died.
 /// </summary>
-internal static unsafe class Enter
+internal static unsafe partial class Enter
 {
-    private static int statusPipe;
-
-    public static int Become(int spec, int status, int input, int output, int error)
-    {
-        statusPipe = status;
-        var length = (int)lseek(spec, 0, 2);
-        _ = lseek(spec, 0, 0);
-        var body = (byte*)NativeMemory.Alloc((nuint)length + 1);
-        for (nint have = 0; have < length; )
-        {
-            var got = read(spec, body + have, length - have);
-            if (got <= 0)
-                Fail(LaunchStep.Order);
-            have += got;
-        }
-
-        var order = Read(body, length);
-
-        if (setsid() < 0)
-            Fail(LaunchStep.Session);
-        if (dup2(input, 0) < 0 || dup2(output, 1) < 0 || dup2(error, 2) < 0)
-            Fail(LaunchStep.Streams);
-        if (order.Terminal && !Terminal.Control(0))
-            Fail(LaunchStep.Terminal);
-        Limit(order);
-        if (order.Sockets is not null && !SeeOwn(order.Sockets))
-            Fail(LaunchStep.Sockets);
-        TakeUsualStanding();
-        TakeIdentity(order);
-        if (!ResetSignals())
-            Fail(LaunchStep.Signals);
-        if (syscall(SYS_close_range, 3, unchecked((nint)uint.MaxValue), (nint)CLOSE_RANGE_CLOEXEC) < 0)
-            Fail(LaunchStep.Streams);
-        Report(LaunchStep.None, 0); // all but the image is in place
-        _ = execve(order.Program, order.Argv, order.Envp);
-        Fail(LaunchStep.Execute);
-        return 127;
-    }
-
-    /// <summary>A launch as the order says it; its texts lie in the order itself.</summary>
-    private struct Order()
+    /// <summary>A launch as an order says it, ready for the child: its texts lie in the order itself.</summary>
+    public struct Order()
     {
         public byte* Program,
             Directory,
             Sockets;
         public byte** Argv,
-            Envp;
+            Envp,
+            Joins;
         public uint* Groups;
         public byte* Processors;
         public long Uid = -1,
@@ -75,71 +39,140 @@ internal static unsafe class Enter
             SomeProcessors,
             Terminal;
         public int GroupCount;
-    }
+        private byte* room;
 
-    private static Order Read(byte* body, int length)
-    {
-        var order = new Order { Processors = (byte*)NativeMemory.AllocZeroed(128) };
-        int arguments = 0,
-            variables = 0;
-        foreach (var field in new Fields(new ReadOnlySpan<byte>(body, length)))
+        /// <param name="order">Of a launch; stays where it is until the child has executed.</param>
+        public static Order Of(byte* order, int length)
         {
-            if (field.Is(LaunchField.Argument))
-                arguments++;
-            else if (field.Is(LaunchField.Environment))
-                variables++;
-            else if (field.Is(LaunchField.Supplementary))
-                order.GroupCount++;
-            else if (field.Is(LaunchField.Program))
-                order.Program = body + field.Offset;
-            else if (field.Is(LaunchField.Directory))
-                order.Directory = body + field.Offset;
-            else if (field.Is(LaunchField.Sockets))
-                order.Sockets = body + field.Offset;
-            else if (field.Is(LaunchField.UserId))
-                order.Uid = Number(field.Value);
-            else if (field.Is(LaunchField.GroupId))
-                order.Gid = Number(field.Value);
-            else if (field.Is(LaunchField.Mask))
-                order.Mask = Octal(field.Value);
-            else if (field.Is(LaunchField.Nice))
-                order.Nice = Number(field.Value);
-            else if (field.Is(LaunchField.Disk))
-                order.Disk = Number(field.Value);
-            else if (field.Is(LaunchField.OpenFiles))
-                order.OpenFiles = Number(field.Value);
-            else if (field.Is(LaunchField.UsualFiles))
-                order.UsualFiles = Number(field.Value);
-            else if (field.Is(LaunchField.NoMoreRights))
-                order.NoMoreRights = true;
-            else if (field.Is(LaunchField.LowPorts))
-                order.LowPorts = true;
-            else if (field.Is(LaunchField.Terminal))
-                order.Terminal = true;
-            else if (field.Is(LaunchField.Join))
-                Join(body + field.Offset);
-            else if (field.Is(LaunchField.Processor) && Number(field.Value) is >= 0 and < 1024 and var processor)
+            var body = new ReadOnlySpan<byte>(order, length);
+            int fields = 0,
+                joins = 0;
+            foreach (var field in new Fields(body))
             {
-                order.SomeProcessors = true;
-                order.Processors[processor / 8] |= (byte)(1 << (int)(processor % 8));
+                fields++;
+                joins += field.Is(LaunchField.Join) ? field.Value.Length + ProcsFile.Length + 1 : 0;
+            }
+
+            // One room for all: pointers of arguments, variables and groups to join, each list closed by a null; then numbers; then texts.
+            var pointers = (nuint)(fields + 3) * (nuint)sizeof(byte*);
+            var numbers = (nuint)(fields + 1) * sizeof(uint);
+            var made = new Order
+            {
+                room = (byte*)NativeMemory.AllocZeroed(pointers + numbers + Mask1024 + (nuint)joins),
+            };
+            made.Groups = (uint*)(made.room + pointers);
+            made.Processors = made.room + pointers + numbers;
+            var text = made.Processors + Mask1024;
+            var next = made.Argv = (byte**)made.room;
+            foreach (var field in new Fields(body))
+                if (field.Is(LaunchField.Argument))
+                    *next++ = order + field.Offset;
+            made.Envp = ++next;
+            foreach (var field in new Fields(body))
+                if (field.Is(LaunchField.Environment))
+                    *next++ = order + field.Offset;
+            made.Joins = ++next;
+            foreach (var field in new Fields(body))
+                if (field.Is(LaunchField.Join))
+                {
+                    *next++ = text;
+                    field.Value.CopyTo(new Span<byte>(text, field.Value.Length));
+                    ProcsFile.CopyTo(new Span<byte>(text + field.Value.Length, ProcsFile.Length));
+                    text += field.Value.Length + ProcsFile.Length + 1;
+                }
+                else
+                    made.Take(field, order);
+            return made;
+        }
+
+        private static ReadOnlySpan<byte> ProcsFile => "/cgroup.procs"u8;
+
+        private const int Mask1024 = 128; // bytes of a mask of processors
+
+        private void Take(Field field, byte* order)
+        {
+            if (field.Is(LaunchField.Supplementary))
+                Groups[GroupCount++] = (uint)Number(field.Value);
+            else if (field.Is(LaunchField.Program))
+                Program = order + field.Offset;
+            else if (field.Is(LaunchField.Directory))
+                Directory = order + field.Offset;
+            else if (field.Is(LaunchField.Sockets))
+                Sockets = order + field.Offset;
+            else if (field.Is(LaunchField.UserId))
+                Uid = Number(field.Value);
+            else if (field.Is(LaunchField.GroupId))
+                Gid = Number(field.Value);
+            else if (field.Is(LaunchField.Mask))
+                Mask = Octal(field.Value);
+            else if (field.Is(LaunchField.Nice))
+                Nice = Number(field.Value);
+            else if (field.Is(LaunchField.Disk))
+                Disk = Number(field.Value);
+            else if (field.Is(LaunchField.OpenFiles))
+                OpenFiles = Number(field.Value);
+            else if (field.Is(LaunchField.UsualFiles))
+                UsualFiles = Number(field.Value);
+            else if (field.Is(LaunchField.NoMoreRights))
+                NoMoreRights = true;
+            else if (field.Is(LaunchField.LowPorts))
+                LowPorts = true;
+            else if (field.Is(LaunchField.Terminal))
+                Terminal = true;
+            else if (
+                field.Is(LaunchField.Processor) && Number(field.Value) is >= 0 and < Mask1024 * 8 and var processor
+            )
+            {
+                SomeProcessors = true;
+                Processors[processor / 8] |= (byte)(1 << (int)(processor % 8));
             }
         }
 
-        order.Argv = (byte**)NativeMemory.AllocZeroed((nuint)(arguments + 1), (nuint)sizeof(byte*));
-        order.Envp = (byte**)NativeMemory.AllocZeroed((nuint)(variables + 1), (nuint)sizeof(byte*));
-        order.Groups = (uint*)NativeMemory.AllocZeroed((nuint)(order.GroupCount + 1), sizeof(uint));
-        arguments = variables = order.GroupCount = 0;
-        foreach (var field in new Fields(new ReadOnlySpan<byte>(body, length)))
+        public void Dispose()
         {
-            if (field.Is(LaunchField.Argument))
-                order.Argv[arguments++] = body + field.Offset;
-            else if (field.Is(LaunchField.Environment))
-                order.Envp[variables++] = body + field.Offset;
-            else if (field.Is(LaunchField.Supplementary))
-                order.Groups[order.GroupCount++] = (uint)Number(field.Value);
+            NativeMemory.Free(room);
+            room = null;
         }
-        return order;
     }
+
+    private static int statusPipe;
+
+    /// <summary>In the child, from the clone on. It returns to nobody.</summary>
+    /// <param name="status">The status pipe's end to write to.</param>
+    public static void Become(in Order order, int status, int input, int output, int error)
+    {
+        statusPipe = status;
+        Title.NotKeeper();
+        for (var join = order.Joins; *join is not null; join++)
+            if (!Joined(*join))
+                Fail(LaunchStep.Ceilings);
+        if (setsid() < 0)
+            Fail(LaunchStep.Session);
+        if (dup2(input, 0) < 0 || dup2(output, 1) < 0 || dup2(error, 2) < 0)
+            Fail(LaunchStep.Streams);
+        // The keeper's own are let go at once, not only at execve(2): a file system that hangs there would have a lock and a
+        // connection held on by nobody.
+        if (CloseRange(3, (uint)status - 1, 0) < 0 || CloseRange((uint)status + 1, uint.MaxValue, 0) < 0)
+            Fail(LaunchStep.Streams);
+        if (order.Terminal && ioctl(0, TIOCSCTTY, 0) < 0)
+            Fail(LaunchStep.Terminal);
+        Limit(order);
+        if (order.Sockets is not null && !SeeOwn(order.Sockets))
+            Fail(LaunchStep.Sockets);
+        TakeUsualStanding();
+        TakeIdentity(order);
+        if (!ResetSignals())
+            Fail(LaunchStep.Signals);
+        if (CloseRange(3, uint.MaxValue, CLOSE_RANGE_CLOEXEC) < 0)
+            Fail(LaunchStep.Streams);
+        Report(LaunchStep.None, 0); // all but the image is in place
+        _ = execve(order.Program, order.Argv, order.Envp);
+        Fail(LaunchStep.Execute);
+    }
+
+    /// <summary>Both inclusive; of the first end nothing where it lies behind the last.</summary>
+    private static nint CloseRange(uint first, uint last, uint how) =>
+        first > last ? 0 : syscall(SYS_close_range, (nint)first, (nint)last, (nint)how);
 
     private static void Limit(in Order order)
     {
@@ -153,20 +186,16 @@ internal static unsafe class Enter
             Fail(LaunchStep.Priority);
         if (order.SomeProcessors && sched_setaffinity(0, 128, order.Processors) < 0)
             Fail(LaunchStep.Processors);
+        var limits = stackalloc ulong[2] { (ulong)order.OpenFiles, (ulong)order.OpenFiles };
         if (order.OpenFiles > 0)
         {
-            var limits = stackalloc ulong[2] { (ulong)order.OpenFiles, (ulong)order.OpenFiles };
             if (setrlimit(RLIMIT_NOFILE, limits) < 0)
                 Fail(LaunchStep.OpenFiles);
         }
-        else if (order.UsualFiles > 0)
+        else if (order.UsualFiles > 0 && getrlimit(RLIMIT_NOFILE, limits) == 0)
         {
-            var limits = stackalloc ulong[2];
-            if (getrlimit(RLIMIT_NOFILE, limits) == 0)
-            {
-                limits[0] = Math.Min((ulong)order.UsualFiles, limits[1]); // the runtime has raised its own
-                _ = setrlimit(RLIMIT_NOFILE, limits);
-            }
+            limits[0] = Math.Min((ulong)order.UsualFiles, limits[1]); // the runtime has raised its own
+            _ = setrlimit(RLIMIT_NOFILE, limits);
         }
     }
 
@@ -176,32 +205,38 @@ internal static unsafe class Enter
     /// </summary>
     private static bool SeeOwn(byte* folder)
     {
-        using var none = new Linux.Native.CString("none");
-        using var root = new Linux.Native.CString("/");
-        using var place = new Linux.Native.CString(LaunchField.DisplaySockets);
-        if (unshare(CLONE_NEWNS) < 0 || mount(none.Pointer, root.Pointer, null, MS_REC | MS_SLAVE, null) < 0)
-            return false;
-        var there = openat2(
-            AT_FDCWD,
-            place.Pointer,
-            O_PATH | O_DIRECTORY | O_CLOEXEC,
-            RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS
-        );
-        if (there < 0)
-            return false;
-        if (Linux.Files.FileFacts.Of(there) is not { Owner: 0 })
+        const int ownerAt = 20; // struct statx: stx_uid
+        fixed (
+            byte* none = "none"u8,
+                root = "/"u8,
+                place = "/tmp/.X11-unix"u8,
+                nothing = "\0"u8
+        )
         {
-            _ = close(there);
-            Marshal.SetLastSystemError(1); // EPERM
-            return false;
-        }
+            if (unshare(CLONE_NEWNS) < 0 || mount(none, root, null, MS_REC | MS_SLAVE, null) < 0)
+                return false;
+            var there = openat2(
+                AT_FDCWD,
+                place,
+                O_PATH | O_DIRECTORY | O_CLOEXEC,
+                RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS
+            );
+            if (there < 0)
+                return false;
+            var facts = stackalloc byte[256];
+            if (statx(there, nothing, AT_EMPTY_PATH, STATX_BASIC_STATS, facts) < 0 || *(uint*)(facts + ownerAt) != 0)
+            {
+                *__errno_location() = EPERM;
+                return false;
+            }
 
-        using var target = new Linux.Native.CString($"/proc/self/fd/{there}");
-        var seen = mount(folder, target.Pointer, null, MS_BIND, null) == 0;
-        var errno = Marshal.GetLastSystemError();
-        _ = close(there);
-        Marshal.SetLastSystemError(errno);
-        return seen;
+            var target = stackalloc byte[32];
+            var text = new Span<byte>(target, 32);
+            text.Clear();
+            "/proc/self/fd/"u8.CopyTo(text);
+            Utf8Formatter.TryFormat(there, text["/proc/self/fd/"u8.Length..^1], out _);
+            return mount(folder, target, null, MS_BIND, null) == 0;
+        }
     }
 
     private static void TakeIdentity(in Order order)
@@ -271,14 +306,15 @@ internal static unsafe class Enter
     }
 
     /// <summary>
-    /// The runtime ignores SIGPIPE and exec would hand that on. Live handlers fall away by themselves at exec.
+    /// The runtime ignores SIGPIPE and exec would hand that on. Its handlers would fall away at exec by themselves, but until then
+    /// what waits behind the mask must find none: the thread that one of them speaks to is not there.
     /// </summary>
     public static bool ResetSignals()
     {
         var action = stackalloc byte[152];
         for (var signal = 1; signal <= 64; signal++)
         {
-            if (signal is SIGKILL or 19 or 32 or 33 || sigaction(signal, null, action) < 0 || *(nint*)action != 1)
+            if (signal is SIGKILL or 19 or 32 or 33 || sigaction(signal, null, action) < 0 || *(nint*)action == 0)
                 continue;
             *(nint*)action = 0;
             if (sigaction(signal, action, null) < 0)
@@ -292,20 +328,15 @@ internal static unsafe class Enter
 
     private static bool Arm => RuntimeInformation.ProcessArchitecture == Architecture.Arm64;
 
-    private static void Join(byte* group)
-    {
-        if (!Joined(group))
-            Fail(LaunchStep.Ceilings);
-    }
-
     /// <summary>Puts this process into a control group; errno says why not.</summary>
-    public static bool Joined(byte* group)
+    /// <param name="procs">Its file <c>cgroup.procs</c>.</param>
+    public static bool Joined(byte* procs)
     {
-        var procs = Tree.OpenIn(group, "/cgroup.procs"u8, O_WRONLY);
+        var file = open(procs, O_WRONLY | O_CLOEXEC, 0);
         var self = (byte)'0';
-        if (procs < 0 || write(procs, &self, 1) != 1)
+        if (file < 0 || write(file, &self, 1) != 1)
             return false;
-        _ = close(procs);
+        _ = close(file);
         return true;
     }
 
@@ -317,7 +348,7 @@ internal static unsafe class Enter
 
     private static void Fail(LaunchStep step)
     {
-        Report(step, Marshal.GetLastSystemError());
+        Report(step, *__errno_location());
         _exit(127);
     }
 

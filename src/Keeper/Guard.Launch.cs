@@ -6,8 +6,8 @@ using static CalmSentry.Linux.Native.Libc;
 namespace CalmSentry.Keeper;
 
 /// <summary>
-/// The first half of a launch: everything laid out, then one clone into the run's group. <see cref="Enter"/> is the
-/// second.
+/// The first half of a launch: everything laid out, then one clone into the run's group, which goes on by itself.
+/// <see cref="Enter"/> is the second.
 /// </summary>
 internal sealed unsafe partial class Guard
 {
@@ -32,10 +32,9 @@ internal sealed unsafe partial class Guard
             }
 
             sink.Most = asked.Most;
-            var spec = Memory(order, body.Length);
             oomBefore = Tree.OutOfMemory(outOfMemory);
-            if (asked.Output is null || spec < 0)
-                NeverLaunched(LaunchStep.Order, Marshal.GetLastSystemError());
+            if (asked.Output is null)
+                NeverLaunched(LaunchStep.Order, errno: 0);
             else if (
                 !sink.Open(Text(asked.Output), asked.TurnAt, asked.Stamped, asked.Start)
                 || (asked.ErrorOutput is not null && !errorSink.Open(Text(asked.ErrorOutput), 0, false, AtStart.Append))
@@ -48,12 +47,11 @@ internal sealed unsafe partial class Guard
                 BoundOutput(body);
                 foreach (var one in asked.Followed)
                     Follow(one, asked.TurnAt, new(asked.Uid, asked.Gid, [.. asked.Groups]), asked.Hidden);
-                Clone(spec, asked.Uid, asked.KeepInput);
+                var child = Enter.Order.Of(order, body.Length);
+                Clone(child, asked.KeepInput);
+                child.Dispose();
                 Name(body);
             }
-
-            if (spec >= 0)
-                _ = close(spec);
         }
     }
 
@@ -213,7 +211,7 @@ internal sealed unsafe partial class Guard
         return true;
     }
 
-    private void Clone(int spec, long uid, bool keepInput)
+    private void Clone(in Enter.Order order, bool keepInput)
     {
         var status = stackalloc int[2];
         if (!OpenStreams(keepInput, out var streams) || pipe2(status, 0) < 0)
@@ -230,16 +228,16 @@ internal sealed unsafe partial class Guard
             _ = fcntl(ours, F_SETFL, O_NONBLOCK);
         }
 
-        if (uid >= 0)
+        if (order.Uid >= 0)
         {
             // So that the account may open /dev/stdout and /dev/stderr anew.
-            _ = fchown(streams.TheirOutput, (uint)uid, uint.MaxValue);
+            _ = fchown(streams.TheirOutput, (uint)order.Uid, uint.MaxValue);
             if (!atTerminal)
-                _ = fchown(streams.TheirError, (uint)uid, uint.MaxValue);
+                _ = fchown(streams.TheirError, (uint)order.Uid, uint.MaxValue);
         }
 
         var groupFd = group is null ? -1 : Tree.OpenGroup(group);
-        main = Child([spec, status[1], streams.TheirInput, streams.TheirOutput, streams.TheirError], groupFd);
+        main = Child(order, streams, status[1], groupFd);
         var errno = Marshal.GetLastSystemError();
         _ = close(streams.TheirOutput);
         if (!atTerminal)
@@ -267,10 +265,9 @@ internal sealed unsafe partial class Guard
             fds[Listener] = Records.Listen();
     }
 
-    /// <summary>One clone, which becomes the second half of the launch.</summary>
-    /// <param name="handed">Descriptors of the order, the status pipe and the three streams.</param>
+    /// <summary>One clone, which goes on as the second half of the launch.</summary>
     /// <returns>Its number, or -1 with errno set.</returns>
-    private static int Child(ReadOnlySpan<int> handed, int groupFd)
+    private static int Child(in Enter.Order order, in Streams streams, int status, int groupFd)
     {
         var clone = new CloneArgs { ExitSignal = SIGCHLD };
         if (groupFd >= 0)
@@ -279,40 +276,25 @@ internal sealed unsafe partial class Guard
             clone.Cgroup = (ulong)groupFd;
         }
 
-        // Everything the child needs is laid out before the clone: between it and execve nothing may be allocated.
-        var text = stackalloc byte[6 * 16];
-        var argv = stackalloc byte*[8];
-        var environment = stackalloc byte*[1];
-        fixed (
-            byte* self = "/proc/self/exe"u8,
-                name = "calm-keeper"u8,
-                mode = "enter"u8
-        )
+        // No signal finds a handler of the runtime in the child: it has its own mask and usual dispositions before it gets any.
+        var all = stackalloc byte[128];
+        var before = stackalloc byte[128];
+        new Span<byte>(all, 128).Fill(0xFF);
+        _ = sigprocmask(SIG_SETMASK, all, before);
+        var child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
+        if (child < 0 && clone.Flags != 0)
         {
-            argv[0] = name;
-            argv[1] = mode;
-            for (var i = 0; i < handed.Length; i++)
-            {
-                argv[i + 2] = text + (i * 16);
-                System.Buffers.Text.Utf8Formatter.TryFormat(handed[i], new Span<byte>(argv[i + 2], 15), out _);
-            }
-
-            var child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
-            if (child < 0 && clone.Flags != 0)
-            {
-                // A group that takes no processes is no reason not to launch: the tree is known by descent, too.
-                clone.Flags = 0;
-                child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
-            }
-
-            if (child == 0)
-            {
-                _ = execve(self, argv, environment);
-                _exit(127);
-            }
-
-            return child;
+            // A group that takes no processes is no reason not to launch: the tree is known by descent, too.
+            clone.Flags = 0;
+            child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
         }
+
+        if (child == 0)
+            Enter.Become(order, status, streams.TheirInput, streams.TheirOutput, streams.TheirError);
+        var errno = Marshal.GetLastSystemError();
+        _ = sigprocmask(SIG_SETMASK, before, null);
+        Marshal.SetLastSystemError(errno);
+        return child;
     }
 
     private void CheckLaunch()
@@ -401,22 +383,6 @@ internal sealed unsafe partial class Guard
         Close(Listener);
         fds[Listener] = Records.Listen();
         viewers.ListenAgain();
-    }
-
-    private static int Memory(byte* content, int length)
-    {
-        int memory;
-        fixed (byte* name = "order"u8)
-            memory = memfd_create(name, 0);
-        for (nint put = 0; memory >= 0 && put < length; )
-        {
-            var more = write(memory, content + put, length - put);
-            if (more <= 0)
-                return -1;
-            put += more;
-        }
-
-        return memory;
     }
 
     private byte* keptPlace,

@@ -12,7 +12,6 @@ internal static unsafe class Terminal
 {
     private const nint Get = 0x5401,
         Set = 0x5402,
-        TakeControl = 0x540E,
         SetSize = 0x5414,
         OpenPeer = 0x5441,
         Lock = 0x40045431;
@@ -56,9 +55,6 @@ internal static unsafe class Terminal
         var all = stackalloc ushort[4] { (ushort)size.Rows, (ushort)size.Columns, 0, 0 };
         return Control(terminal, SetSize, (nint)all) == 0;
     }
-
-    /// <summary>The terminal becomes the one that controls the caller's session, which must have none.</summary>
-    public static bool Control(int terminal) => Control(terminal, TakeControl, 0) == 0;
 
     private static int Control(int fd, nint request, nint argument) =>
         (int)syscall(

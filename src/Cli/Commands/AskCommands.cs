@@ -230,7 +230,12 @@ internal static class AskCommands
 
         /// <summary>Whether several are asked for as one act, by one call.</summary>
         public bool AreOneAct(ParseResult parsed) =>
-            what == "restart" ? !parsed.GetValue(OneByOne) : what == "stop" && !parsed.GetValue(thisRun);
+            what switch
+            {
+                "restart" => !parsed.GetValue(OneByOne),
+                "stop" => !parsed.GetValue(thisRun),
+                _ => !parsed.GetValue(Dry) && !parsed.GetValue(endCopies),
+            };
 
         public string QueryOf(ParseResult parsed)
         {
@@ -500,7 +505,7 @@ internal static class AskCommands
     public static void Show(Answer answer)
     {
         foreach (var one in answer.Each ?? [])
-            (one.CameTrue ? Console.Out : Console.Error).WriteLine(one.Said);
+            Show(one);
         (answer.CameTrue ? Console.Out : Console.Error).WriteLine(answer.Said);
         if (answer.Evidence is not { } evidence)
             return;

@@ -27,6 +27,9 @@ public enum AnswerCode
     /// <summary>It was asked to start, and does not run.</summary>
     NotRunning,
 
+    /// <summary>Of several: what its check found stands in its way, and it was not started.</summary>
+    Refused,
+
     Stopped,
 
     /// <summary>Stopped, but the steps of its wind-down did not suffice.</summary>

@@ -31,6 +31,9 @@ internal sealed partial class ServiceActor
     /// <summary>Which run could not be launched yet, and why, as it was last said.</summary>
     private (RunNumber Run, string Why) launchWaits;
 
+    /// <summary>How much output there is, while a run's end is taken in: one that follows at once begins there.</summary>
+    private long? outputEnded;
+
     private async Task Launch(RunNumber run, bool switchOff = false)
     {
         outputStuck = 0;
@@ -49,7 +52,8 @@ internal sealed partial class ServiceActor
             house.Host.BringOutput(this);
             if (!switchOff)
                 OutputBegan =
-                    house.Host.OutputLength(Definition.Name)
+                    outputEnded
+                    ?? house.Host.OutputLength(Definition.Name)
                     ?? throw new OwnTroubleException("how much output there is so far cannot be read");
             var account =
                 house.Host.AccountOf(Definition.Account)
@@ -463,7 +467,16 @@ internal sealed partial class ServiceActor
             await house.Host.EndDisplay(this);
         }
 
-        await Apply(new RunEnded(run, outcome, judgesFiles), at, Record);
+        outputEnded = to;
+        try
+        {
+            await Apply(new RunEnded(run, outcome, judgesFiles), at, Record);
+        }
+        finally
+        {
+            outputEnded = null;
+        }
+
         DiscardOnceKept(run, over); // of something switched on, only the start command has ended
         if (end is { Bad: true } || (end is { AsAsked: false } && judgesFiles))
         {

@@ -67,9 +67,20 @@ internal sealed class Checker(
     /// <summary>Those that can block, as a start needs them.</summary>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
     public Task<IReadOnlyList<Finding>> ForStart(Definition definition) =>
-        Within(() => Blocking(SubjectOf(definition)));
+        Within(() => Blocking(SubjectOf(definition), Processes.Read));
 
-    private async Task<IReadOnlyList<Finding>> Within(Func<Task<IReadOnlyList<Finding>>> look)
+    /// <summary>The same of several that are started as one act: all of them share a reading of the processes, and an account's questions.</summary>
+    /// <returns>In their order.</returns>
+    /// <exception cref="OwnTroubleException">They take too long.</exception>
+    public Task<IReadOnlyList<Finding>[]> ForStart(IReadOnlyList<Definition> definitions) =>
+        Within(() =>
+        {
+            var asAccount = tools.AsAccount.Gathered();
+            var processes = new Lazy<Task<IReadOnlyList<ProcessLine>>>(Processes.Read);
+            return Task.WhenAll(definitions.Select(one => Blocking(SubjectOf(one, asAccount), () => processes.Value)));
+        });
+
+    private async Task<T> Within<T>(Func<Task<T>> look)
     {
         if (!await room.WaitAsync(Patience).ConfigureAwait(false))
             throw new OwnTroubleException(
@@ -92,9 +103,8 @@ internal sealed class Checker(
 
     private async Task<IReadOnlyList<Finding>> Look(Subject subject)
     {
-        var blocking = Blocking(subject);
+        var blocking = Blocking(subject, Processes.Read, whole: true);
         var modules = ModuleChecks.Look(subject);
-        var writes = PlaceChecks.Convenience(subject);
         var found = new List<Finding>();
         found.AddRange(IdentityChecks.Advice(subject));
         found.AddRange(ResourceChecks.Advice(subject));
@@ -107,7 +117,7 @@ internal sealed class Checker(
         found.AddRange(RecipientChecks.Look(subject, recipients()));
         found.AddRange(OtherStartChecks.Look(subject.Definition.Program));
         found.AddRange(await modules.ConfigureAwait(false));
-        found.AddRange(await writes.ConfigureAwait(false));
+        found.AddRange(PlaceChecks.SetApart(subject));
         found.AddRange(await CertificateChecks.Look(subject).ConfigureAwait(false));
         found.AddRange(await blocking.ConfigureAwait(false));
         return [.. found.OrderBy(finding => finding.Severity)];
@@ -119,7 +129,11 @@ internal sealed class Checker(
         room.Dispose();
     }
 
-    private async Task<IReadOnlyList<Finding>> Blocking(Subject subject)
+    private async Task<IReadOnlyList<Finding>> Blocking(
+        Subject subject,
+        Func<Task<IReadOnlyList<ProcessLine>>> processes,
+        bool whole = false
+    )
     {
         var found = new List<Finding>();
         var program = ProgramChecks.Look(subject.Definition).ToList();
@@ -131,10 +145,12 @@ internal sealed class Checker(
         found.AddRange(WindowChecks.Look(subject.Definition));
         if (program.Count == 0)
             found.AddRange(await libraries.Look(subject).ConfigureAwait(false));
-        found.AddRange(await PlaceChecks.Look(subject, programIsThere: program.Count == 0).ConfigureAwait(false));
+        found.AddRange(
+            await PlaceChecks.Look(subject, programIsThere: program.Count == 0, whole).ConfigureAwait(false)
+        );
         if (subject.Runs)
             return found;
-        found.AddRange(CopyChecks.Look(subject, await Processes.Read().ConfigureAwait(false)));
+        found.AddRange(CopyChecks.Look(subject, await processes().ConfigureAwait(false)));
         found.AddRange(PortChecks.Look(subject));
         return found;
     }

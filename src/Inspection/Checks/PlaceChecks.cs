@@ -16,7 +16,8 @@ internal static class PlaceChecks
     /// <summary>A place, the right it needs, and what it means when it is refused.</summary>
     private sealed record Need(char Right, string Path, string What, FindingCode Code, Severity Severity);
 
-    public static async Task<IReadOnlyList<Finding>> Look(Subject subject, bool programIsThere)
+    /// <param name="whole">Also what it can do without, but an administrator wants to know.</param>
+    public static async Task<IReadOnlyList<Finding>> Look(Subject subject, bool programIsThere, bool whole)
     {
         var found = new List<Finding>();
         var (definition, program) = (subject.Definition, subject.Definition.Program);
@@ -49,7 +50,14 @@ internal static class PlaceChecks
 
         var directory = LaunchOrder.DirectoryOf(definition, subject.Tools.Places);
         if (Directory.Exists(directory) && directory != subject.Tools.Places.StateOf(definition.Name))
+        {
             needs.Add(new('x', directory, "enter its directory", FindingCode.DirectoryUnreachable, Severity.Blocks));
+            if (whole && subject.Tools.States.Waiting(definition.Name) is null)
+                needs.Add(
+                    new('w', directory, "make files in its directory", FindingCode.DirectoryReadOnly, Severity.Note)
+                );
+        }
+
         // Its state directory is made for it and always its own.
         if (
             program.PidFile is { } pidFile
@@ -89,35 +97,19 @@ internal static class PlaceChecks
             yield return ("recover.then", then.Command[0]);
     }
 
-    /// <summary>What it can do without, but an administrator wants to know.</summary>
-    public static async Task<IReadOnlyList<Finding>> Convenience(Subject subject)
+    /// <summary>What a service of the same name kept before, and this one starts without.</summary>
+    public static IEnumerable<Finding> SetApart(Subject subject)
     {
-        if (subject.Account is null)
-            return [];
-        if (subject.Tools.States.Waiting(subject.Definition.Name) is { } apart)
-        {
-            return
-            [
-                new(
-                    FindingCode.StateSetApart,
-                    Severity.Risk,
-                    $"What a service of this name kept before is set apart for root: {apart}.",
-                    "Its account was removed; the next account with its number must not find it by accident. This "
-                        + "service starts without it.",
-                    $"calm account hand-over {subject.Account.Name} {subject.Definition.Name}   gives it to the "
-                        + $"service; or remove it."
-                ),
-            ];
-        }
-
-        var directory = LaunchOrder.DirectoryOf(subject.Definition, subject.Tools.Places);
-        return Directory.Exists(directory) && directory != subject.Tools.Places.StateOf(subject.Definition.Name)
-            ? await Ask(
-                    subject,
-                    [new('w', directory, "make files in its directory", FindingCode.DirectoryReadOnly, Severity.Note)]
-                )
-                .ConfigureAwait(false)
-            : [];
+        if (subject.Account is { } account && subject.Tools.States.Waiting(subject.Definition.Name) is { } apart)
+            yield return new(
+                FindingCode.StateSetApart,
+                Severity.Risk,
+                $"What a service of this name kept before is set apart for root: {apart}.",
+                "Its account was removed; the next account with its number must not find it by accident. This "
+                    + "service starts without it.",
+                $"calm account hand-over {account.Name} {subject.Definition.Name}   gives it to the "
+                    + $"service; or remove it."
+            );
     }
 
     private static async Task<IReadOnlyList<Finding>> Ask(Subject subject, IReadOnlyList<Need> needs)

@@ -11,14 +11,23 @@ public sealed record Account(string Name, uint Uid, uint Gid, string Home, strin
     /// <summary>The account of that name, or null when the host knows none.</summary>
     public static unsafe Account? Named(string name)
     {
+        if (LookedUp.Lately(name) is { } known)
+            return known;
         using var text = new CString(name);
         var pointer = text.Pointer;
-        return Find((entry, buffer, length, result) => Libc.getpwnam_r(pointer, entry, buffer, length, result));
+        return LookedUp.Keep(
+            name,
+            () => Find((entry, buffer, length, result) => Libc.getpwnam_r(pointer, entry, buffer, length, result))
+        );
     }
 
     /// <summary>The account with that user id, or null when the host knows none.</summary>
     public static unsafe Account? WithId(uint uid) =>
-        Find((entry, buffer, length, result) => Libc.getpwuid_r(uid, entry, buffer, length, result));
+        LookedUp.Lately(uid)
+        ?? LookedUp.Keep(
+            uid,
+            () => Find((entry, buffer, length, result) => Libc.getpwuid_r(uid, entry, buffer, length, result))
+        );
 
     /// <summary>The day from which on the account counts as closed (shadow(5)); null: never, or only root may know.</summary>
     public static unsafe DateOnly? ExpiresOn(string name)

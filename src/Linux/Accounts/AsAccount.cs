@@ -39,6 +39,21 @@ public sealed class AsAccount(string keeper, string? groups)
     /// <param name="at">Absolute, without links; a directory.</param>
     public AsAccount Seeing(string from, string at) => new(keeper, groups) { seen = (from, at) };
 
+    private GatheredQuestions? gathering;
+
+    /// <summary>The same, for as long as one act takes: what is asked for one account while it is being asked is asked at once.</summary>
+    public AsAccount Gathered()
+    {
+        var gathered = new AsAccount(keeper, groups)
+        {
+            seen = seen,
+            offline = offline,
+            mustBeOffline = mustBeOffline,
+        };
+        gathered.gathering = new(gathered.AskNow);
+        return gathered;
+    }
+
     private bool offline,
         mustBeOffline;
 
@@ -73,11 +88,21 @@ public sealed class AsAccount(string keeper, string? groups)
 
     /// <summary>For each question, in order, 0 or the errno.</summary>
     /// <exception cref="IOException">The process did not answer.</exception>
-    public async Task<IReadOnlyList<int>> Ask(
+    public Task<IReadOnlyList<int>> Ask(
         Account account,
         IEnumerable<uint> moreGroups,
         IReadOnlyList<AccessQuestion> questions,
         CancellationToken cancellation = default
+    ) =>
+        gathering is null
+            ? AskNow(account, moreGroups, questions, cancellation)
+            : gathering.Ask(account, [.. moreGroups], questions).WaitAsync(cancellation);
+
+    private async Task<IReadOnlyList<int>> AskNow(
+        Account account,
+        IEnumerable<uint> moreGroups,
+        IReadOnlyList<AccessQuestion> questions,
+        CancellationToken cancellation
     )
     {
         if (questions.Count == 0)

@@ -11,8 +11,13 @@ public sealed class KeeperStarter(string binary, string runDirectory)
     /// <summary>The program that is started.</summary>
     public string Program => binary;
 
-    private (int Pid, Socket Connection)? spare;
+    /// <summary>So many are kept ready for an act of many at most.</summary>
+    private const int MostSpare = 256;
+
+    private readonly Queue<(int Pid, Socket Connection)> spare = new();
     private readonly Lock spareLock = new();
+    private int wanted = 1,
+        making;
 
     /// <summary>
     /// A keeper that waits for its first order: its pid and the server's end of its first connection. One is always
@@ -23,14 +28,15 @@ public sealed class KeeperStarter(string binary, string runDirectory)
     /// descriptors.</exception>
     public (int Pid, Socket Connection) Take()
     {
-        (int Pid, Socket Connection)? ready;
-        lock (spareLock)
-            (ready, spare) = (spare, null);
-        if (ready is { } one)
+        while (true)
         {
-            if (!HasEnded(one.Pid))
-                return one;
-            one.Connection.Dispose();
+            (int Pid, Socket Connection) ready;
+            lock (spareLock)
+                if (!spare.TryDequeue(out ready))
+                    break;
+            if (!HasEnded(ready.Pid))
+                return ready;
+            ready.Connection.Dispose();
         }
 
         return Start();
@@ -39,23 +45,83 @@ public sealed class KeeperStarter(string binary, string runDirectory)
     /// <summary>
     /// Puts a keeper in reserve, unless there is one; not at once, so that it does not compete with a launch under way.
     /// </summary>
-    public void ReserveSoon() =>
-        _ = Task.Delay(100)
-            .ContinueWith(
-                _ =>
+    public void ReserveSoon() => _ = Task.Delay(100).ContinueWith(_ => Fill(1), TaskScheduler.Default);
+
+    /// <summary>
+    /// Keepers for so many launches that come together are made at once, while it is still looked at what stands in their way. Whoever
+    /// asked lets go when they have been launched, or will not be: what is left over then leaves.
+    /// </summary>
+    public IDisposable Reserve(int count)
+    {
+        var more = Math.Min(count, MostSpare);
+        if (more > 1)
+        {
+            lock (spareLock)
+                wanted += more;
+            _ = Task.Run(() => Fill(more));
+        }
+
+        return new Reserved(() =>
+        {
+            if (more <= 1)
+                return;
+            List<(int Pid, Socket Connection)> over = [];
+            lock (spareLock)
+            {
+                wanted -= more;
+                while (spare.Count > wanted)
+                    over.Add(spare.Dequeue());
+            }
+
+            _ = Task.Run(() =>
+            {
+                foreach (var (pid, connection) in over)
                 {
-                    try
-                    {
-                        lock (spareLock)
-                            spare ??= Start();
-                    }
-                    catch (IOException)
-                    {
-                        // Without one in reserve a launch takes a moment longer, and says it if none can be started.
-                    }
-                },
-                TaskScheduler.Default
-            );
+                    connection.Dispose(); // without a server and a run it leaves
+                    Collect(pid);
+                }
+            });
+        });
+    }
+
+    private sealed class Reserved(Action letGo) : IDisposable
+    {
+        private Action? left = letGo;
+
+        public void Dispose() => Interlocked.Exchange(ref left, null)?.Invoke();
+    }
+
+    private void Fill(int count)
+    {
+        for (var made = 0; made < count; made++)
+        {
+            lock (spareLock)
+            {
+                if (spare.Count + making >= Math.Min(wanted, MostSpare))
+                    return;
+                making++;
+            }
+
+            (int Pid, Socket Connection)? one = null;
+            try
+            {
+                one = Start();
+            }
+            catch (IOException)
+            {
+                return; // without one in reserve a launch takes a moment longer, and says it if none can be started
+            }
+            finally
+            {
+                lock (spareLock)
+                {
+                    making--;
+                    if (one is { } keeper)
+                        spare.Enqueue(keeper);
+                }
+            }
+        }
+    }
 
     private unsafe (int Pid, Socket Connection) Start()
     {

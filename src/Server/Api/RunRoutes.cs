@@ -496,6 +496,19 @@ internal static class RunRoutes
         Caller? caller,
         Checker checker,
         Record logbook
+    ) =>
+        InTheWay(actor, await checker.ForStart(actor.Definition).ConfigureAwait(false), accept, caller, logbook)
+            is { Count: > 0 } left
+            ? CheckReplies.Refusal(left, "run")
+            : null;
+
+    /// <summary>Of what a check has found what stands in its way, for the logbook too.</summary>
+    public static IReadOnlyList<Finding> InTheWay(
+        ServiceActor actor,
+        IReadOnlyList<Finding> findings,
+        string? accept,
+        Caller? caller,
+        Record logbook
     )
     {
         IReadOnlyList<string> accepted =
@@ -503,18 +516,18 @@ internal static class RunRoutes
             .. actor.Definition.Accept,
             .. (accept ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries),
         ];
-        var findings = await checker.ForStart(actor.Definition).ConfigureAwait(false);
-        if (FindingViews.Left(findings, accepted, forStart: true) is { Count: > 0 } left)
-        {
-            var seen = string.Join(" ", left.Select(finding => finding.Seen));
-            if (caller is not null)
-                logbook.Note(actor, new StartRefusedEntry(seen), caller.Who);
-            return CheckReplies.Refusal(left, "run");
-        }
-
-        if (caller is not null)
+        var left = FindingViews.Left(findings, accepted, forStart: true);
+        if (caller is null)
+            return left;
+        if (left.Count > 0)
+            logbook.Note(
+                actor,
+                new StartRefusedEntry(string.Join(" ", left.Select(finding => finding.Seen))),
+                caller.Who
+            );
+        else
             WrapRoutes.LogAccepted(findings, actor, accepted, caller, logbook);
-        return null;
+        return left;
     }
 
     /// <summary>Waits until the run asked for is ready, or has failed.</summary>
@@ -529,11 +542,25 @@ internal static class RunRoutes
         HttpContext context
     )
     {
+        var came = await Arrived(actor, asked, registry, store, context).ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
+        return Came(actor, came, already, registry, store, places, clocks);
+    }
+
+    /// <summary>How it stands once the run asked for is ready, or has failed.</summary>
+    public static async Task<(RunNumber Run, Situation Now)> Arrived(
+        ServiceActor actor,
+        Situation asked,
+        Registry registry,
+        SentryStore store,
+        HttpContext context
+    )
+    {
         // A wait may be long: that it was asked for must outlive the sentry.
         if (OnItsWay(asked))
             await store.Kept().ConfigureAwait(false);
         // A run that waits for its needs has no number yet.
-        var run = asked.Phase == Phase.Stopping || OnItsWay(asked) ? asked.LastRun + 1 : asked.LastRun;
+        var run = new RunNumber(asked.Phase == Phase.Stopping || OnItsWay(asked) ? asked.LastRun + 1 : asked.LastRun);
         var now = await actor
             .Until(
                 s =>
@@ -544,7 +571,21 @@ internal static class RunRoutes
                 context.RequestAborted
             )
             .ConfigureAwait(false);
-        await store.Kept().ConfigureAwait(false);
+        return (run, now);
+    }
+
+    /// <summary>The same in words, with evidence.</summary>
+    public static Answer Came(
+        ServiceActor actor,
+        (RunNumber Run, Situation Now) arrived,
+        bool already,
+        Registry registry,
+        SentryStore store,
+        Places places,
+        Clocks clocks
+    )
+    {
+        var (run, now) = arrived;
         // A job may be done before it counts as running.
         var done = actor.Definition.IsJob && now.LastEnd is { Bad: false, AsAsked: false } end && end.Run == run;
         var came = done || (now.LastRun == run && now.Phase == Phase.Running);

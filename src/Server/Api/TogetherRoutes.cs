@@ -1,9 +1,13 @@
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Plans;
+using CalmSentry.Core.Runs;
+using CalmSentry.Core.Text;
 using CalmSentry.Engine.Background;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Logbook;
 using CalmSentry.Engine.Plans;
 using CalmSentry.Engine.Services;
@@ -11,6 +15,7 @@ using CalmSentry.Inspection.Checks;
 using CalmSentry.Server.Doors;
 using CalmSentry.Server.Http;
 using CalmSentry.Store;
+using Microsoft.AspNetCore.Mvc;
 
 namespace CalmSentry.Server.Api;
 
@@ -24,6 +29,11 @@ internal static class TogetherRoutes
 
     public static void MapTogether(this IEndpointRouteBuilder api)
     {
+        api.MapPost("/together/start", Start)
+            .Produces<Answer>()
+            .Refuses(400, 404)
+            .TakesJson<TogetherOrder>()
+            .May(Permission.Operate);
         api.MapPost("/together/stop", Stop)
             .Produces<Answer>()
             .Refuses(400, 404, 409)
@@ -35,6 +45,87 @@ internal static class TogetherRoutes
             .TakesJson<TogetherOrder>()
             .May(Permission.Operate);
     }
+
+    /// <summary>
+    /// Check what could block any of several, start all others, wait until they are ready, and answer with what came of each. They
+    /// share what is looked at; what they need is waited for as by one alone.
+    /// </summary>
+    /// <param name="accept">Codes of findings to be overruled, with commas between.</param>
+    /// <param name="withoutNeeds">They do not wait for their needs.</param>
+    public static async Task<IResult> Start(
+        string? accept,
+        [FromQuery(Name = "without-needs")] bool? withoutNeeds,
+        Registry registry,
+        Checker checker,
+        SentryStore store,
+        RunTools tools,
+        Record logbook,
+        Clocks clocks,
+        HttpContext context
+    )
+    {
+        var (services, problem) = await Named(context, registry).ConfigureAwait(false);
+        if (problem is not null)
+            return problem;
+        var caller = Caller.Of(context);
+        var mayStart = services.Where(one => one.Definition.Begin.At != BeginAt.Never).ToList();
+        var atRest = mayStart.Where(one => one.Situation.Run is null).ToList();
+        using var reserve = tools.Keepers.Reserve(atRest.Count);
+        var found = await checker.ForStart([.. atRest.Select(one => one.Definition)]).ConfigureAwait(false);
+        var inTheWay = atRest
+            .Zip(found, (one, findings) => (one, left: RunRoutes.InTheWay(one, findings, accept, caller, logbook)))
+            .Where(pair => pair.left.Count > 0)
+            .ToDictionary(pair => pair.one, pair => pair.left);
+        var asked = await Task.WhenAll(mayStart.Where(one => !inTheWay.ContainsKey(one)).Select(Ask))
+            .ConfigureAwait(false);
+        var arrived = await Task.WhenAll(asked.Select(Arrived)).ConfigureAwait(false);
+        await store.Kept().ConfigureAwait(false);
+        var came = arrived.ToDictionary(one => one.Actor);
+        return Reply.Of(Together([.. services.Select(Said)], "running", ""));
+
+        async Task<(ServiceActor Actor, Situation Asked, bool Already)> Ask(ServiceActor actor)
+        {
+            var before = actor.Situation;
+            var now = await actor.Ask(new StartAsked(caller.Who, withoutNeeds == true)).ConfigureAwait(false);
+            return (actor, now, now.LastRun == before.LastRun && now.Phase == Phase.Running);
+        }
+
+        async Task<(ServiceActor Actor, (RunNumber Run, Situation Now) How, bool Already)> Arrived(
+            (ServiceActor Actor, Situation Asked, bool Already) one
+        ) =>
+            (
+                one.Actor,
+                await RunRoutes.Arrived(one.Actor, one.Asked, registry, store, context).ConfigureAwait(false),
+                one.Already
+            );
+
+        // Evidence is looked for when the last of them has come up: before, it would take time from those that have not.
+        Answer Said(ServiceActor actor) =>
+            came.TryGetValue(actor, out var one)
+                ? RunRoutes.Came(actor, one.How, one.Already, registry, store, tools.Places, clocks)
+            : inTheWay.TryGetValue(actor, out var left) ? Refused(actor, left)
+            : Disabled(actor);
+    }
+
+    private static Answer Refused(ServiceActor actor, IReadOnlyList<Finding> left) =>
+        new()
+        {
+            Code = AnswerCode.Refused,
+            CameTrue = false,
+            Said =
+                $"{actor.Definition.Title} was not started: {string.Join(" ", left.Select(one => Shown.Line(one.Seen)))}"
+                + string.Concat(left.Select(one => one.Mend).Distinct().Select(mend => $"\n    → {mend}")),
+            Service = actor.View,
+        };
+
+    private static Answer Disabled(ServiceActor actor) =>
+        new()
+        {
+            Code = AnswerCode.NotRunning,
+            CameTrue = false,
+            Said = $"Starting {actor.Definition.Title} is disabled (begin.at: never); it was left as it is.",
+            Service = actor.View,
+        };
 
     /// <summary>
     /// Stop several cleanly, each after those that need it, and wait until nothing of them is left. Refused while others need one of
@@ -104,15 +195,11 @@ internal static class TogetherRoutes
             return problem;
         var who = Caller.Of(context);
         var disabled = services.Where(one => one.Definition.Begin.At == BeginAt.Never).ToHashSet();
-        foreach (var actor in services.Where(one => !disabled.Contains(one)))
-            if (
-                await RunRoutes
-                    .Blocked(actor, accept, dry == true ? null : who, checker, logbook)
-                    .ConfigureAwait(false) is
-                { } refusal
-            )
-                return refusal;
         var restarted = services.Where(one => !disabled.Contains(one)).ToList();
+        var found = await checker.ForStart([.. restarted.Select(one => one.Definition)]).ConfigureAwait(false);
+        foreach (var (actor, findings) in restarted.Zip(found))
+            if (RunRoutes.InTheWay(actor, findings, accept, dry == true ? null : who, logbook) is { Count: > 0 } left)
+                return CheckReplies.Refusal(left, "run");
         var (needing, needed) = Outside(restarted, dependents, "restart", registry);
         if (needed is not null)
             return needed;
@@ -152,13 +239,7 @@ internal static class TogetherRoutes
         async Task<Answer> Came(ServiceActor actor)
         {
             if (disabled.Contains(actor))
-                return new()
-                {
-                    Code = AnswerCode.NotRunning,
-                    CameTrue = false,
-                    Said = $"Starting {actor.Definition.Title} is disabled (begin.at: never); it was left as it is.",
-                    Service = actor.View,
-                };
+                return Disabled(actor);
             var asked = actor.Definition.IsJob
                 ? await actor.Ask(new RestartAsked(who.Who)).ConfigureAwait(false)
                 : actor.Situation;
