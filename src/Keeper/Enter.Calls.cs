@@ -8,7 +8,9 @@ namespace CalmSentry.Keeper;
 /// </summary>
 internal static unsafe partial class Enter
 {
-    private const nint TIOCSCTTY = 0x540E;
+    private const nint TIOCSCTTY = 0x540E,
+        SYS_rt_sigaction_x64 = 13,
+        SYS_rt_sigaction_arm64 = 134;
     private const uint STATX_BASIC_STATS = 0x7ff;
 
     [LibraryImport("libc"), SuppressGCTransition]
@@ -61,9 +63,6 @@ internal static unsafe partial class Enter
 
     [LibraryImport("libc"), SuppressGCTransition]
     private static partial int chdir(byte* path);
-
-    [LibraryImport("libc"), SuppressGCTransition]
-    private static partial int sigaction(int signal, byte* action, byte* before);
 
     [LibraryImport("libc"), SuppressGCTransition]
     private static partial int sigemptyset(byte* set);

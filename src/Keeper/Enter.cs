@@ -142,7 +142,6 @@ internal static unsafe partial class Enter
     public static void Become(in Order order, int status, int input, int output, int error)
     {
         statusPipe = status;
-        Title.NotKeeper();
         for (var join = order.Joins; *join is not null; join++)
             if (!Joined(*join))
                 Fail(LaunchStep.Ceilings);
@@ -311,13 +310,15 @@ internal static unsafe partial class Enter
     /// </summary>
     public static bool ResetSignals()
     {
-        var action = stackalloc byte[152];
+        // The kernel's own struct, by the call itself: the C library keeps signals 32 and 33 to itself, and they are handed on too.
+        var action = stackalloc nint[8];
+        var number = Arm ? SYS_rt_sigaction_arm64 : SYS_rt_sigaction_x64;
         for (var signal = 1; signal <= 64; signal++)
         {
-            if (signal is SIGKILL or 19 or 32 or 33 || sigaction(signal, null, action) < 0 || *(nint*)action == 0)
+            if (signal is SIGKILL or 19 || syscall(number, signal, 0, (nint)action, 8) < 0 || action[0] == 0)
                 continue;
-            *(nint*)action = 0;
-            if (sigaction(signal, action, null) < 0)
+            new Span<nint>(action, 8).Clear();
+            if (syscall(number, signal, (nint)action, 0, 8) < 0)
                 return false;
         }
 

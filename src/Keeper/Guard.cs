@@ -69,7 +69,6 @@ internal sealed unsafe partial class Guard(string runDirectory)
         fds[Children] = signalfd(-1, set, O_CLOEXEC | O_NONBLOCK);
         _ = fcntl(fds[Server], F_SETFD, FD_CLOEXEC);
         SayHello();
-        _ = Title.Find(); // before a launch, whose child may look for nothing
 
         var watch = stackalloc PollFd[Watched + Viewers.MostWatched];
         while (phase != Phase.Idle || fds[Server] >= 0 || owed is not null)

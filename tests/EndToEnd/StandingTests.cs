@@ -79,5 +79,72 @@ public class StandingTests
         Assert.DoesNotContain("Nothing was started", (await sentry.Ok("list")).Error, StringComparison.Ordinal);
     }
 
+    [Theory]
+    [InlineData("plain", "")]
+    [InlineData("at a terminal", "terminal: true")]
+    public async Task A_program_inherits_this_and_nothing_else(string how, string terminal)
+    {
+        await using var sentry = await Sentry.Start();
+        var definition = Path.Combine(sentry.Places.Root, "berth.yaml");
+        await File.WriteAllTextAsync(
+            definition,
+            "name: berth\nprogram:\n  path: /bin/sh\n  arguments: [-c, 'cat /proc/self/status /proc/self/limits /proc/self/oom_score_adj; "
+                + "stat -c \"owner %u\" /proc/self/status; echo \"session $(cut -d\" \" -f6 /proc/$$/stat) of $$\"; "
+                + "echo terminal $(cut -d\" \" -f7 /proc/$$/stat); printf \"open \"; ls -m /proc/$$/fd; echo at the end; exec sleep 694']\n"
+                + $"{(terminal.Length > 0 ? $"  {terminal}\n" : "")}identity: {{ account: nobody }}\nbegin: {{ proof: {{ output: at the end }} }}\n",
+            TestContext.Current.CancellationToken
+        );
+        await sentry.Ok("wrap", "--from", definition, "--start");
+        var lines = (await sentry.Ok("output", "berth", "--last", "200")).Output.Split('\n');
+        string After(string name) =>
+            string.Join(
+                ' ',
+                lines
+                    .First(line => line.StartsWith(name, StringComparison.Ordinal))[name.Length..]
+                    .Split((char[])[' ', '\t'], StringSplitOptions.RemoveEmptyEntries)
+            );
+        string[] none =
+        [
+            "SigPnd:",
+            "ShdPnd:",
+            "SigBlk:",
+            "SigIgn:",
+            "SigCgt:",
+            "CapInh:",
+            "CapPrm:",
+            "CapEff:",
+            "CapAmb:",
+        ];
+        Assert.All(none, name => Assert.Equal("0000000000000000", After(name)));
+        var pid = (await sentry.Show("berth")).GetProperty("pid").GetInt32();
+        Assert.Equal(
+            [
+                ("NoNewPrivs:", "1"),
+                ("Umask:", "0022"),
+                ("Threads:", "1"),
+                ("owner", "65534"), // its own: it may be looked into by its account (PR_SET_DUMPABLE(2const))
+                ("session", $"{pid} of {pid}"),
+                ("open", "0, 1, 2"),
+            ],
+            Named.Select(name => (name, After(name)))
+        );
+        Assert.Equal(how == "plain", After("terminal") == "0");
+        Assert.Equal(
+            "0",
+            lines.SkipWhile(line => !line.StartsWith("Max realtime timeout", StringComparison.Ordinal)).ElementAt(1)
+        );
+        // What may be opened is the host's usual; every other limit is as whoever begins the sentry has it.
+        var own = File.ReadLines($"/proc/{await sentry.Server()}/limits")
+            .Where(line => line.StartsWith("Max ", StringComparison.Ordinal))
+            .ToList();
+        Assert.True(own.Count > 10);
+        Assert.All(
+            own.Where(line => !line.StartsWith("Max open files", StringComparison.Ordinal)),
+            line => Assert.Contains(line, lines)
+        );
+    }
+
+    private static readonly string[] Named = ["NoNewPrivs:", "Umask:", "Threads:", "owner", "session", "open"];
+
     private static string Standing(int pid) => File.ReadAllText($"/proc/{pid}/oom_score_adj").Trim();
 }

@@ -103,12 +103,16 @@ internal sealed class KeeperLink : IKeeper
 
     private const int PlaceTries = 200;
 
+    /// <summary>The uppermost of those on the way: until it executes its program, what a keeper begins is a copy of that keeper.</summary>
     private static int KeeperOf(int pid)
     {
+        var found = 0;
         for (var depth = 0; pid > 1 && depth < 64; depth++, pid = ProcessFacts.Parent(pid))
             if (IsKeeper(pid))
-                return pid;
-        return 0;
+                found = pid;
+            else if (found != 0)
+                break;
+        return found;
     }
 
     private static bool IsKeeper(int pid) =>
