@@ -2,6 +2,7 @@ using System.Net.Sockets;
 using System.Text;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Text;
+using CalmSentry.Linux.Sockets;
 using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Engine.Probing;
@@ -106,6 +107,8 @@ internal static class Probes
     public static async Task<string?> Tcp(string address, CancellationToken cancellation, TimeSpan? within = null)
     {
         var (host, port) = NetworkAddress.Read(address)!.Value;
+        if (TcpKnock.At(host, port) is { } taken)
+            return taken ? null : $"nothing accepts connections at {address}";
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
         limit.CancelAfter(within ?? Patience);
         try

@@ -8,13 +8,15 @@ namespace CalmSentry.Engine.Watching;
 /// <param name="Memory">Memory of the tree that is its own, in bytes.</param>
 /// <param name="Cpu">Processor time since the look before, in percent of one processor; null at the first look.</param>
 /// <param name="Tree">Its processes.</param>
+/// <param name="Paused">Those of them that a signal has stopped.</param>
 internal sealed record VitalSample(
     DateTimeOffset At,
     long Stamp,
     long Memory,
     long Ticks,
     double? Cpu,
-    IReadOnlyList<int> Tree
+    IReadOnlyList<int> Tree,
+    IReadOnlyList<int> Paused
 );
 
 /// <summary>How the tree of one run does: its latest figures, and how its memory has gone.</summary>
@@ -49,12 +51,15 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, Clocks clocks)
                 return latest;
             var pids = tree();
             var (bytes, ticks) = (0L, 0L);
+            List<int> paused = [];
             foreach (var pid in pids)
             {
                 if (ProcessVitals.Of(pid) is not { } one)
                     continue;
                 bytes += one.OwnBytes;
                 ticks += one.Ticks;
+                if (one.State == 'T')
+                    paused.Add(pid);
             }
 
             // What has just ended has no memory any more, and its end is told next: what was seen while it lived stays.
@@ -69,7 +74,7 @@ internal sealed class Vitals(Func<IReadOnlyList<int>> tree, Clocks clocks)
                 && elapsed >= ShortestForCpu
             )
                 cpu = Math.Max(0, ticks - before.Ticks) * 100.0 / ProcessVitals.TicksPerSecond / elapsed.TotalSeconds;
-            var now = new VitalSample(clocks.Now, stamp, bytes, ticks, cpu, pids);
+            var now = new VitalSample(clocks.Now, stamp, bytes, ticks, cpu, pids, paused);
             if (basis is null || clocks.Time.GetElapsedTime(basis.Stamp, stamp) >= ShortestForCpu)
                 basis = now;
             return Latest = now;

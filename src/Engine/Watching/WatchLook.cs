@@ -24,7 +24,11 @@ internal sealed record LatestLook(DateTimeOffset At, string Seen, bool Bad);
 /// <summary>Looks at all watches of one run, each at its own beat, until nobody waits for it any more.</summary>
 internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, Clocks clocks)
 {
-    private static readonly TimeSpan ShortestLimit = TimeSpan.FromSeconds(1),
+    private const int Remembered = 9,
+        SlowerThanUsual = 4;
+
+    private static readonly TimeSpan FirstLimit = TimeSpan.FromSeconds(1),
+        Together = TimeSpan.FromSeconds(1),
         LongestLimit = TimeSpan.FromSeconds(10),
         Margin = TimeSpan.FromMilliseconds(5);
 
@@ -49,7 +53,7 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
         var inTrouble = false;
         while (true)
         {
-            await clocks.Delay(next, gone);
+            await clocks.Delay(watch.Implied && last?.Due is null ? WithOthers(next) : next, gone);
             var began = clocks.Time.GetTimestamp();
             Sight sight;
             try
@@ -92,6 +96,14 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
         }
     }
 
+    /// <summary>What nobody asked for is looked at on the full second: of a thousand services a hundred by one waking, not each by its own.</summary>
+    private TimeSpan WithOthers(TimeSpan next)
+    {
+        var now = clocks.Forward.Ticks;
+        var due = now + next.Ticks;
+        return TimeSpan.FromTicks(due + Together.Ticks - 1 - ((due + Together.Ticks - 1) % Together.Ticks) - now);
+    }
+
     /// <summary>What it saw was forgotten: its watches were paused.</summary>
     private bool Unseen(int index) =>
         actor.Situation.Run is { } live && index < live.Watched.Length && live.Watched[index].Since is null;
@@ -104,7 +116,7 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
         var began = clocks.Time.GetTimestamp();
         return watch switch
         {
-            AnswerWatch answer => gone => Ask(answer, gone),
+            AnswerWatch answer => Answering(answer),
             SilenceWatch silence => Silence(silence, began),
             FreshFileWatch fresh => Fresh(fresh, began),
             WellWatch alive => Now(() =>
@@ -156,14 +168,35 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
         };
     }
 
-    private async Task<Sight> Ask(AnswerWatch watch, CancellationToken gone)
+    private Func<CancellationToken, Task<Sight>> Answering(AnswerWatch watch)
     {
-        var limit =
-            watch.Beat < ShortestLimit ? ShortestLimit
-            : watch.Beat > LongestLimit ? LongestLimit
-            : watch.Beat;
-        var (missing, seen) = await Answers.Of(watch.Look, actor, run, tools, limit, gone).OrWhyNot(ownToo: false);
-        return new(missing, seen);
+        var took = new Queue<TimeSpan>();
+        return async gone =>
+        {
+            var began = clocks.Time.GetTimestamp();
+            var limit = LimitOf(watch.Beat, took);
+            var (missing, seen) = await Answers.Of(watch.Look, actor, run, tools, limit, gone).OrWhyNot(ownToo: false);
+            if (missing is null)
+            {
+                took.Enqueue(clocks.Time.GetElapsedTime(began));
+                if (took.Count > Remembered)
+                    took.Dequeue();
+            }
+
+            return new(missing, seen);
+        };
+    }
+
+    /// <summary>
+    /// How long an answer is waited for: a beat, so that what hangs is seen when that was asked for; of what is usually slower, four times
+    /// as long as it usually takes, so that it is not taken for hanging.
+    /// </summary>
+    /// <param name="took">How long the last good answers took; none: it is not known yet what is usual.</param>
+    internal static TimeSpan LimitOf(TimeSpan beat, IReadOnlyCollection<TimeSpan> took)
+    {
+        var slow = took.Count == 0 ? FirstLimit : took.Order().ElementAt(took.Count / 2) * SlowerThanUsual;
+        var limit = slow > beat ? slow : beat;
+        return limit < LongestLimit ? limit : LongestLimit;
     }
 
     private Func<CancellationToken, Task<Sight>> Silence(SilenceWatch watch, long began)
@@ -188,8 +221,9 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
         long? since = null;
         return Now(() =>
         {
-            vitals.Look(watch.Beat / 2); // what a fall's evidence shows of memory and processor comes from here
-            var stopped = actor.Situation.Run?.Pid is { } pid && ProcessVitals.Of(pid)?.State == 'T';
+            // What a fall's evidence shows of memory and processor comes from here, too.
+            var sample = vitals.Look(since is null ? watch.Beat / 2 : TimeSpan.Zero);
+            var stopped = actor.Situation.Run?.Pid is { } pid && sample.Paused.Contains(pid);
             since = stopped ? since ?? clocks.Time.GetTimestamp() : null;
             if (since is not { } from)
                 return new(null, "its main process is not stopped by a signal");

@@ -6,6 +6,7 @@ using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Rhythms;
 using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Sockets;
 using CalmSentry.Linux.Troubles;
 
 namespace CalmSentry.Inspection.Checks;
@@ -25,10 +26,22 @@ internal sealed record Subject(
     RunTools Tools,
     Clocks Clocks,
     TimeSpan ShutdownWithin,
-    AsAccount AsAccount
+    AsAccount AsAccount,
+    HostLook Host
 )
 {
     public bool Runs => Self?.Situation.Run is not null;
+}
+
+/// <summary>What is read of the host once for all checks of one act, when the first of them wants it.</summary>
+internal sealed class HostLook(Func<Task<IReadOnlyList<ProcessLine>>> processes)
+{
+    private readonly Lazy<Task<IReadOnlyList<ProcessLine>>> all = new(processes);
+    private readonly Lazy<IReadOnlyList<Listening>> sockets = new(Linux.Sockets.Listening.All);
+
+    public Task<IReadOnlyList<ProcessLine>> Processes => all.Value;
+
+    public IReadOnlyList<Listening> Sockets => sockets.Value;
 }
 
 /// <summary>Looks at a definition and this host before anything is run, and says what would go wrong.</summary>
@@ -58,7 +71,7 @@ internal sealed class Checker(
     /// <summary>Everything; those that block first.</summary>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
     public Task<IReadOnlyList<Finding>> All(Definition definition, AsAccount? asAccount = null) =>
-        Within(() => Look(SubjectOf(definition, asAccount)));
+        Within(() => Look(SubjectOf(definition, new(Processes.Read), asAccount)));
 
     /// <summary>The same definition, with the days that files of its rhythm leave out, as they are now.</summary>
     public Task<Definition> WithDays(Definition definition, CancellationToken cancellation) =>
@@ -67,17 +80,17 @@ internal sealed class Checker(
     /// <summary>Those that can block, as a start needs them.</summary>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
     public Task<IReadOnlyList<Finding>> ForStart(Definition definition) =>
-        Within(() => Blocking(SubjectOf(definition), Processes.Read));
+        Within(() => Blocking(SubjectOf(definition, new(Processes.Read))));
 
-    /// <summary>The same of several that are started as one act: all of them share a reading of the processes, and an account's questions.</summary>
+    /// <summary>The same of several that are started as one act: all of them share what is read of the host, and an account's questions.</summary>
     /// <returns>In their order.</returns>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
     public Task<IReadOnlyList<Finding>[]> ForStart(IReadOnlyList<Definition> definitions) =>
         Within(() =>
         {
             var asAccount = tools.AsAccount.Gathered();
-            var processes = new Lazy<Task<IReadOnlyList<ProcessLine>>>(Processes.Read);
-            return Task.WhenAll(definitions.Select(one => Blocking(SubjectOf(one, asAccount), () => processes.Value)));
+            var host = new HostLook(Processes.Read);
+            return Task.WhenAll(definitions.Select(one => Blocking(SubjectOf(one, host, asAccount))));
         });
 
     private async Task<T> Within<T>(Func<Task<T>> look)
@@ -103,7 +116,7 @@ internal sealed class Checker(
 
     private async Task<IReadOnlyList<Finding>> Look(Subject subject)
     {
-        var blocking = Blocking(subject, Processes.Read, whole: true);
+        var blocking = Blocking(subject, whole: true);
         var modules = ModuleChecks.Look(subject);
         var found = new List<Finding>();
         found.AddRange(IdentityChecks.Advice(subject));
@@ -129,11 +142,7 @@ internal sealed class Checker(
         room.Dispose();
     }
 
-    private async Task<IReadOnlyList<Finding>> Blocking(
-        Subject subject,
-        Func<Task<IReadOnlyList<ProcessLine>>> processes,
-        bool whole = false
-    )
+    private async Task<IReadOnlyList<Finding>> Blocking(Subject subject, bool whole = false)
     {
         var found = new List<Finding>();
         var program = ProgramChecks.Look(subject.Definition).ToList();
@@ -150,12 +159,12 @@ internal sealed class Checker(
         );
         if (subject.Runs)
             return found;
-        found.AddRange(CopyChecks.Look(subject, await processes().ConfigureAwait(false)));
+        found.AddRange(CopyChecks.Look(subject, await subject.Host.Processes.ConfigureAwait(false)));
         found.AddRange(PortChecks.Look(subject));
         return found;
     }
 
-    private Subject SubjectOf(Definition definition, AsAccount? asAccount = null)
+    private Subject SubjectOf(Definition definition, HostLook host, AsAccount? asAccount = null)
     {
         var account = Account.Named(definition.Account);
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
@@ -169,7 +178,8 @@ internal sealed class Checker(
             tools,
             clocks,
             shutdownWithin(),
-            asAccount ?? tools.AsAccount
+            asAccount ?? tools.AsAccount,
+            host
         );
     }
 }

@@ -30,7 +30,13 @@ internal static class CopyChecks
 {
     public static IEnumerable<Finding> Look(Subject subject, IReadOnlyList<ProcessLine> processes)
     {
-        var copies = Find(subject.Definition, subject.Tools.Store, subject.Tools.Places, processes);
+        var copies = Find(
+            subject.Definition,
+            subject.Tools.Store,
+            subject.Tools.Places,
+            processes,
+            () => subject.Host.Sockets
+        );
         var name = subject.Definition.Name;
         if (copies.Where(copy => copy.Blocks).ToList() is { Count: > 0 } blocking)
             yield return new(
@@ -66,7 +72,8 @@ internal static class CopyChecks
         Definition definition,
         SentryStore store,
         Places places,
-        IReadOnlyList<ProcessLine> processes
+        IReadOnlyList<ProcessLine> processes,
+        Func<IReadOnlyList<Listening>> sockets
     )
     {
         var program = definition.Program;
@@ -77,7 +84,7 @@ internal static class CopyChecks
             || HostPlaces.HoldsPrograms(Path.GetDirectoryName(program.Path) ?? "/");
         var directory = Folders.Real(LaunchOrder.DirectoryOf(definition, places));
         var account = Account.Named(definition.Account)?.Uid;
-        var ports = SocketsOn(definition, store);
+        var ports = SocketsOn(definition, store, sockets);
         var found = new List<Copy>();
         var mark = Encoding.UTF8.GetBytes($"CALM_RUN={places.RunDirectory}:");
         foreach (var process in processes)
@@ -131,7 +138,11 @@ internal static class CopyChecks
         || Path.GetFileName(line[0]) != Path.GetFileName(executable);
 
     /// <summary>Sockets that listen on a port of the service's, by the kernel's numbers for them.</summary>
-    private static HashSet<long> SocketsOn(Definition definition, SentryStore store)
+    private static HashSet<long> SocketsOn(
+        Definition definition,
+        SentryStore store,
+        Func<IReadOnlyList<Listening>> sockets
+    )
     {
         var ports = PortLooks
             .In(definition)
@@ -140,8 +151,7 @@ internal static class CopyChecks
             .ToHashSet();
         return ports.Count == 0
             ? []
-            : Listening
-                .All()
+            : sockets()
                 .Where(socket => socket.Protocol == "tcp" && ports.Contains(socket.Port))
                 .Select(socket => socket.Inode)
                 .ToHashSet();

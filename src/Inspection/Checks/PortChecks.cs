@@ -53,7 +53,7 @@ internal static class PortChecks
             yield break;
         foreach (var finding in TooLow(subject, wanted))
             yield return finding;
-        var taken = Listening.All().Where(socket => socket.Protocol == "tcp").ToList();
+        var taken = subject.Host.Sockets.Where(socket => socket.Protocol == "tcp").ToList();
         foreach (var (port, where) in wanted)
         {
             if (taken.Find(socket => socket.Port == port) is not { } socket)

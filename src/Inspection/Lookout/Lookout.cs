@@ -144,13 +144,14 @@ internal sealed class Lookout : IAsyncDisposable
             return;
         before ??= SeenBefore();
         var processes = await checker.Processes.Read().ConfigureAwait(false);
+        var sockets = new Lazy<IReadOnlyList<Linux.Sockets.Listening>>(Linux.Sockets.Listening.All);
         var seen = new HashSet<(ServiceActor, int, DateTimeOffset)>();
         foreach (var actor in running)
         {
             over.ThrowIfCancellationRequested();
             foreach (
                 var copy in CopyChecks
-                    .Find(actor.Definition, store, places, processes)
+                    .Find(actor.Definition, store, places, processes, () => sockets.Value)
                     .Where(copy => copy.Blocks && !IsOfAKeeper(copy.Pid))
                     .Take(MostCopies)
             )

@@ -1,5 +1,7 @@
+using System.Buffers.Text;
 using System.Security.Cryptography;
 using System.Text;
+using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Linux.Groups;
 
@@ -49,18 +51,15 @@ public sealed class ControlGroups
     /// <summary>The processes in a group, its own ones only (cgroups(7), cgroup.procs).</summary>
     public static IEnumerable<int> Processes(string group)
     {
-        try
-        {
-            return
-            [
-                .. File.ReadLines(Path.Combine(group, "cgroup.procs"))
-                    .Select(line => int.Parse(line, System.Globalization.CultureInfo.InvariantCulture)),
-            ];
-        }
-        catch (IOException)
-        {
-            return [];
-        }
+        const int most = 4 << 20; // of half a million processes
+        var found = new List<int>();
+        for (
+            var left = ProcessFacts.ReadAll(Path.Combine(group, "cgroup.procs"), most).AsSpan();
+            Utf8Parser.TryParse(left, out int pid, out var digits);
+            left = left[Math.Min(left.Length, digits + 1)..]
+        )
+            found.Add(pid);
+        return found;
     }
 
     /// <summary>

@@ -130,10 +130,10 @@ public static class ProcessFacts
     }
 
     /// <summary>A field of /proc/PID/stat by its number in proc(5), from 3 on; 0 when the process is gone.</summary>
-    public static long Stat(int pid, int field)
-    {
-        return Field(Encoding.UTF8.GetString(Read(pid, "stat")), field);
-    }
+    public static long Stat(int pid, int field) => Field(StatOf(pid), field);
+
+    /// <summary>/proc/PID/stat; nothing when the process is gone.</summary>
+    internal static string StatOf(int pid) => Encoding.UTF8.GetString(Read(pid, "stat"));
 
     /// <summary>The same, out of the text.</summary>
     internal static long Field(string text, int field)
@@ -323,7 +323,7 @@ public static class ProcessFacts
     /// By the plain calls (open(2), read(2)): a start reads the files of all processes, and of those that end meanwhile,
     /// without an exception for each.
     /// </summary>
-    private static unsafe byte[] ReadAll(string path, int most = Longest)
+    internal static unsafe byte[] ReadAll(string path, int most = Longest)
     {
         using var name = new CString(path);
         var file = Libc.open(name.Pointer, Libc.O_RDONLY | Libc.O_CLOEXEC, 0);

@@ -1,5 +1,4 @@
 using System.Globalization;
-using System.Text;
 
 namespace CalmSentry.Linux.Processes;
 
@@ -37,17 +36,6 @@ public readonly record struct ProcessVitals(char State, long Ticks, long OwnByte
     }
 
     /// <returns>Null when the process is gone.</returns>
-    public static ProcessVitals? Of(int pid)
-    {
-        try
-        {
-            return Read(Encoding.UTF8.GetString(File.ReadAllBytes($"/proc/{pid}/stat"))) is var (state, ticks)
-                ? new(state, ticks, ProcessFacts.OwnMemory(pid))
-                : null;
-        }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
-        {
-            return null;
-        }
-    }
+    public static ProcessVitals? Of(int pid) =>
+        Read(ProcessFacts.StatOf(pid)) is var (state, ticks) ? new(state, ticks, ProcessFacts.OwnMemory(pid)) : null;
 }

@@ -21,7 +21,11 @@ internal static class CopyEnding
 
     /// <summary>Those that are in the way.</summary>
     public static IReadOnlyList<Copy> Of(Definition definition, SentryStore store, Places places) =>
-        [.. CopyChecks.Find(definition, store, places, ProcessLine.All()).Where(copy => copy.Blocks)];
+        [
+            .. CopyChecks
+                .Find(definition, store, places, ProcessLine.All(), Linux.Sockets.Listening.All)
+                .Where(copy => copy.Blocks),
+        ];
 
     /// <returns>Null once none is left, else why not: nothing is ever ended by force here.</returns>
     public static async Task<IResult?> End(

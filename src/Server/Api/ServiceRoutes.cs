@@ -43,7 +43,7 @@ internal static class ServiceRoutes
 
     /// <summary>All services as they stand now.</summary>
     /// <param name="usage">With what their processes use of memory and processor, looked at for this call.</param>
-    public static async Task<IReadOnlyList<ServiceView>> All(
+    public static async Task<KeptList> All(
         bool? usage,
         Registry registry,
         Clocks clocks,
@@ -61,14 +61,13 @@ internal static class ServiceRoutes
         else if (registry.All.Count > 0)
             notes.Say(teller.SomebodyUnheard, context);
         if (usage != true)
-            return registry.Views;
+            return new(registry.Views);
         var live = registry.All.Where(actor => actor.Situation.Run?.Pid is not null).ToList();
         // What is used of a processor is told by two looks.
         if (live.Select(actor => actor.Vitals.Look(UsageFresh)).ToList().Exists(sample => sample.Cpu is null))
             await clocks.Delay(UsageApart, context.RequestAborted).ConfigureAwait(false);
         var used = live.ToDictionary(actor => actor.Id.Number, actor => actor.Vitals.Look(UsageApart));
-        return
-        [
+        return new([
             .. registry.Views.Select(view =>
                 used.GetValueOrDefault(view.Id) is { } sample
                     ? view with
@@ -77,7 +76,7 @@ internal static class ServiceRoutes
                     }
                     : view
             ),
-        ];
+        ]);
     }
 
     private static readonly TimeSpan UsageApart = TimeSpan.FromMilliseconds(250),

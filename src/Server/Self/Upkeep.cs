@@ -8,7 +8,7 @@ using Microsoft.Data.Sqlite;
 namespace CalmSentry.Server.Self;
 
 /// <summary>
-/// What is done now and then: the mark that the server is alive, and dropping what is too old to be of use.
+/// What is done now and then: the mark that the server is alive, dropping what is too old to be of use, and giving memory back.
 /// </summary>
 internal sealed class Upkeep : IDisposable
 {
@@ -18,10 +18,17 @@ internal sealed class Upkeep : IDisposable
     private const int MostKept = 20_000;
 
     private static readonly TimeSpan SeenBeat = TimeSpan.FromSeconds(30),
-        PruneBeat = TimeSpan.FromHours(6);
+        PruneBeat = TimeSpan.FromHours(6),
+        MemoryBeat = TimeSpan.FromMinutes(1);
+
+    /// <summary>So much has to have been used since the last time for memory to be closed up: what rests is left alone.</summary>
+    private const long MuchUsed = 32 << 20;
 
     private readonly ITimer seen,
-        prune;
+        prune,
+        memory;
+
+    private long usedBefore;
 
     public Upkeep(SentryStore store, TimeProvider clock, Registry registry, Record logbook, SettingsFile settings)
     {
@@ -44,6 +51,20 @@ internal sealed class Upkeep : IDisposable
             TimeSpan.FromMinutes(1),
             PruneBeat
         );
+        memory = clock.CreateTimer(_ => CloseUp(), null, MemoryBeat, MemoryBeat);
+    }
+
+    /// <summary>
+    /// What a thousand starts have used stays with the collector until it needs more; a host has other use for it. It stops everything
+    /// for some milliseconds, a minute after much was done at the soonest.
+    /// </summary>
+    private void CloseUp()
+    {
+        var used = GC.GetTotalAllocatedBytes();
+        if (used - usedBefore < MuchUsed)
+            return;
+        GC.Collect(GC.MaxGeneration, GCCollectionMode.Aggressive, blocking: true, compacting: true);
+        usedBefore = used;
     }
 
     /// <summary>What is too old goes; a person hears once of a logbook that is not as it was written.</summary>
@@ -71,5 +92,6 @@ internal sealed class Upkeep : IDisposable
     {
         seen.Dispose();
         prune.Dispose();
+        memory.Dispose();
     }
 }
