@@ -71,11 +71,8 @@ public class WatchTests
                 run.GetProperty("bad").GetBoolean()
             )
         );
-        Assert.Contains(
-            "does not answer within 1 s (2 looks in a row)",
-            run.GetProperty("words").GetString(),
-            StringComparison.Ordinal
-        );
+        // Its beat, or more where it usually takes its time: both are short of a second.
+        Assert.Matches(@"does not answer within \d+ ms \(2 looks in a row\)", run.GetProperty("words").GetString());
     }
 
     [Fact]

@@ -110,6 +110,8 @@ public partial class WireTests
         "POST services/relay/stop",
         "POST services/board/stop",
         "POST services/board/restart?dry=true",
+        "POST together/start {\"services\": [\"board\", \"relay\"]}",
+        "POST together/start {\"services\": [\"board\", \"nobody-knows\"]}",
         "POST together/stop?dry=true {\"services\": [\"relay\", \"board\"]}",
         "POST together/stop {\"services\": [\"board\", \"board\"]}",
         "POST together/restart?dry=true {\"services\": [\"board\", \"relay\"]}",

@@ -15,14 +15,22 @@ internal static class OutputTidy
     /// <summary>The part of what may be kept that may wait to be packed; beyond it packing gives way to nobody.</summary>
     private const int MostWaiting = 4;
 
+    /// <summary>Nothing was turned over for so long: it is not in the way of what is printed any more.</summary>
+    public static readonly TimeSpan Calm = TimeSpan.FromSeconds(1);
+
     /// <param name="hurries">Called with whether more waits to be packed than may.</param>
+    /// <param name="later">
+    /// Called where packing is left for later: while much is printed, and little waits yet, it would take the processor from it. Null: it
+    /// is packed now.
+    /// </param>
     /// <returns>Files that went, and how many bytes of output that were.</returns>
     public static (int Files, long Bytes) Tidy(
         string folder,
         OutputPart keep,
         DateTime now,
         CancellationToken cancellation,
-        Action<bool>? hurries = null
+        Action<bool>? hurries = null,
+        Action? later = null
     )
     {
         if (!Directory.Exists(folder))
@@ -35,6 +43,12 @@ internal static class OutputTidy
             cancellation.ThrowIfCancellationRequested();
             if (Waits(segment))
             {
+                if (later is not null && waiting <= keep.KeepMost / MostWaiting / 2 && Flows(turned))
+                {
+                    later();
+                    break;
+                }
+
                 hurries?.Invoke(waiting > keep.KeepMost / MostWaiting);
                 waiting -= Segments.Length(segment.Path!);
                 Pack(segment.Path!, CompressionLevel.Fastest, cancellation);
@@ -48,6 +62,9 @@ internal static class OutputTidy
         // What came meanwhile has not waited for all this.
         var more = LetGo(folder, keep, now);
         return (gone.Files + more.Files, gone.Bytes + more.Bytes);
+
+        static bool Flows(List<Segment> turned) =>
+            turned[^1].Path is { } path && DateTime.UtcNow - File.GetLastWriteTimeUtc(path) < Calm;
 
         static bool Waits(Segment segment) => segment is { Path: not null, Packed: false };
     }

@@ -22,7 +22,8 @@ internal sealed class OutputKeeping : IDisposable
 
     private readonly House house;
     private readonly Func<IReadOnlyCollection<ServiceActor>> all;
-    private readonly HashSet<ServiceActor> waiting = [];
+    private readonly HashSet<ServiceActor> waiting = [],
+        later = [];
     private readonly CancellationTokenSource over = new();
     private readonly Thread thread;
 
@@ -70,11 +71,12 @@ internal sealed class OutputKeeping : IDisposable
         ServiceActor[] now;
         lock (waiting)
         {
-            var due = waiting.Count > 0 || !Monitor.Wait(waiting, UntilLook());
+            var due = waiting.Count > 0 || !Monitor.Wait(waiting, later.Count > 0 ? OutputTidy.Calm : UntilLook());
             now =
                 waiting.Count > 0 ? [.. waiting]
-                : due ? [.. all()]
-                : [];
+                : !due ? []
+                : later.Count > 0 ? [.. later]
+                : [.. all()];
             waiting.Clear();
         }
 
@@ -154,7 +156,15 @@ internal sealed class OutputKeeping : IDisposable
     private void LookAfter(ServiceActor service)
     {
         var (folder, keep) = (house.Places.OutputDirectoryOf(service.Definition.Name), service.Definition.Output);
-        var (files, bytes) = OutputTidy.Tidy(folder, keep, house.Clocks.Now.UtcDateTime, over.Token, Hurry);
+        later.Remove(service);
+        var (files, bytes) = OutputTidy.Tidy(
+            folder,
+            keep,
+            house.Clocks.Now.UtcDateTime,
+            over.Token,
+            Hurry,
+            () => later.Add(service)
+        );
         foreach (var own in keep.Files.Keys)
         {
             var gone = OutputTidy.Tidy(

@@ -196,7 +196,7 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
     {
         var slow = took.Count == 0 ? FirstLimit : took.Order().ElementAt(took.Count / 2) * SlowerThanUsual;
         var limit = slow > beat ? slow : beat;
-        return limit < LongestLimit ? limit : LongestLimit;
+        return limit < LongestLimit ? TimeSpan.FromMilliseconds(Math.Ceiling(limit.TotalMilliseconds)) : LongestLimit;
     }
 
     private Func<CancellationToken, Task<Sight>> Silence(SilenceWatch watch, long began)

@@ -22,18 +22,31 @@ internal sealed class KeptList(IReadOnlyList<ServiceView> views) : IResult, IEnd
 
     public async Task ExecuteAsync(HttpContext httpContext)
     {
-        httpContext.Response.ContentType = "application/json; charset=utf-8";
-        var to = httpContext.Response.BodyWriter;
-        to.Write("["u8);
-        for (var i = 0; i < views.Count; i++)
+        var texts = views.Select(Of).ToList();
+        var length = texts.Sum(text => text.Length) + Math.Max(2, texts.Count + 1); // brackets, and commas between
+        var whole = ArrayPool<byte>.Shared.Rent(length);
+        try
         {
-            if (i > 0)
-                to.Write(","u8);
-            to.Write(Of(views[i]));
-        }
+            var at = 0;
+            whole[at++] = (byte)'[';
+            foreach (var text in texts)
+            {
+                if (at > 1)
+                    whole[at++] = (byte)',';
+                text.CopyTo(whole, at);
+                at += text.Length;
+            }
 
-        to.Write("]"u8);
-        await to.FlushAsync(httpContext.RequestAborted).ConfigureAwait(false);
+            whole[at] = (byte)']';
+            httpContext.Response.ContentType = "application/json; charset=utf-8";
+            await httpContext
+                .Response.Body.WriteAsync(whole.AsMemory(0, length), httpContext.RequestAborted)
+                .ConfigureAwait(false);
+        }
+        finally
+        {
+            ArrayPool<byte>.Shared.Return(whole);
+        }
     }
 
     private static byte[] Of(ServiceView view) =>

@@ -360,6 +360,12 @@ public sealed class OutputTests : IDisposable
         }
 
         sink.Close();
+        // While much is printed and little waits, it is left for later.
+        var left = 0;
+        var much = new OutputPart { KeepMost = 1_000_000 };
+        OutputTidy.Tidy(folder, much, DateTime.UtcNow, CancellationToken.None, later: () => left++);
+        Assert.Equal(1, left);
+        Assert.Equal(4, Directory.GetFiles(folder, "output.*.log").Length);
         var hurried = new List<bool>();
         var keep = new OutputPart { KeepMost = 100_000 };
         OutputTidy.Tidy(folder, keep, DateTime.UtcNow, CancellationToken.None, hurried.Add);
