@@ -22,7 +22,11 @@ internal static unsafe class As
     public static int Become(string uid, string gid, string groups, string join, ReadOnlySpan<string> rest)
     {
         foreach (var group in join.Split(':', StringSplitOptions.RemoveEmptyEntries))
-            if (!Enter.Joined(new Linux.Native.CString($"{group}/cgroup.procs").Pointer))
+            // Of version 1 the one thread that goes on is enough, and is moved without stopping others.
+            if (
+                !Enter.Joined(new Linux.Native.CString($"{group}/tasks").Pointer)
+                && !Enter.Joined(new Linux.Native.CString($"{group}/cgroup.procs").Pointer)
+            )
                 return Failed;
         if (rest is ["seeing", var from, var at, ..])
         {
