@@ -39,6 +39,9 @@ internal static unsafe partial class Enter
             SomeProcessors,
             Terminal;
         public int GroupCount;
+
+        /// <summary>Looked up before the clone, as all that is not the same on every processor.</summary>
+        public int AsPlace = O_PATH | O_DIRECTORY | O_CLOEXEC;
         private byte* room;
 
         /// <param name="order">Of a launch; stays where it is until the child has executed.</param>
@@ -160,7 +163,7 @@ internal static unsafe partial class Enter
         if (order.Terminal && ioctl(0, TIOCSCTTY, 0) < 0)
             Fail(LaunchStep.Terminal);
         Limit(order);
-        if (order.Sockets is not null && !SeeOwn(order.Sockets))
+        if (order.Sockets is not null && !SeeOwn(order))
             Fail(LaunchStep.Sockets);
         TakeUsualStanding();
         TakeIdentity(order);
@@ -206,7 +209,7 @@ internal static unsafe partial class Enter
     /// In a namespace of its own, which still sees what the host mounts, its folder lies where displays have their sockets. What is
     /// there on the host must be root's own folder: only then can nobody move it away from under it.
     /// </summary>
-    private static bool SeeOwn(byte* folder)
+    private static bool SeeOwn(in Order order)
     {
         const int ownerAt = 20; // struct statx: stx_uid
         fixed (
@@ -218,12 +221,7 @@ internal static unsafe partial class Enter
         {
             if (unshare(CLONE_NEWNS) < 0 || mount(none, root, null, MS_REC | MS_SLAVE, null) < 0)
                 return false;
-            var there = openat2(
-                AT_FDCWD,
-                place,
-                O_PATH | O_DIRECTORY | O_CLOEXEC,
-                RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS
-            );
+            var there = openat2(AT_FDCWD, place, order.AsPlace, RESOLVE_NO_SYMLINKS | RESOLVE_NO_MAGICLINKS);
             if (there < 0)
                 return false;
             var facts = stackalloc byte[256];
@@ -238,7 +236,7 @@ internal static unsafe partial class Enter
             text.Clear();
             "/proc/self/fd/"u8.CopyTo(text);
             Utf8Formatter.TryFormat(there, text["/proc/self/fd/"u8.Length..^1], out _);
-            return mount(folder, target, null, MS_BIND, null) == 0;
+            return mount(order.Sockets, target, null, MS_BIND, null) == 0;
         }
     }
 

@@ -144,6 +144,7 @@ internal sealed partial class Faults
             new("write the days that are left out", 2, WriteDays),
             new("settle the files of one", 3, SettleFiles),
             new("restart one with those that need it", 2, RestartAll),
+            new("start several", 3, (machine, random) => Together(machine, "start", random, "--without-needs")),
             new("stop several", 2, (machine, random) => Together(machine, "stop", random, "--alone")),
             new("restart several", 2, (machine, random) => Together(machine, "restart", random, "--with-dependents")),
             new("a drill", 1, (machine, _) => Ask(machine, null, "drill", ["drill", "--yes"])),

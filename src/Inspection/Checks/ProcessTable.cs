@@ -37,8 +37,9 @@ internal sealed record ProcessLine(int Pid, IReadOnlyList<string> Command, strin
         [
             .. ProcessFacts
                 .All()
-                .Select(pid => new ProcessLine(pid, ProcessFacts.CommandLine(pid), ProcessFacts.Executable(pid)))
-                .Where(process => process.Command.Count > 0),
+                .Select(pid => (Pid: pid, Command: ProcessFacts.CommandLine(pid)))
+                .Where(process => process.Command.Count > 0) // the kernel's own have none
+                .Select(process => new ProcessLine(process.Pid, process.Command, ProcessFacts.Executable(process.Pid))),
         ];
 }
 
