@@ -212,6 +212,7 @@ internal static unsafe partial class Enter
     private static bool SeeOwn(in Order order)
     {
         const int ownerAt = 20; // struct statx: stx_uid
+        // The place is LaunchField.DisplaySockets, as bytes: no text can be made here.
         fixed (
             byte* none = "none"u8,
                 root = "/"u8,

@@ -303,9 +303,6 @@ internal static unsafe partial class Libc
     public static partial int pipe2(int* ends, int flags);
 
     [LibraryImport("libc")]
-    public static partial int dup2(int from, int to);
-
-    [LibraryImport("libc")]
     public static partial int fcntl(int fd, int command, nint argument);
 
     [LibraryImport("libc")]
@@ -387,9 +384,6 @@ internal static unsafe partial class Libc
     public static partial int statfs(byte* path, byte* into);
 
     [LibraryImport("libc")]
-    public static partial int memfd_create(byte* name, uint flags);
-
-    [LibraryImport("libc")]
     public static partial int signalfd(int fd, byte* set, int flags);
 
     [LibraryImport("libc")]
@@ -400,9 +394,6 @@ internal static unsafe partial class Libc
 
     [LibraryImport("libc")]
     public static partial int sigprocmask(int how, byte* set, byte* old);
-
-    [LibraryImport("libc")]
-    public static partial int sigaction(int signal, byte* action, byte* old);
 
     [LibraryImport("libc")]
     public static partial int socket(int domain, int type, int protocol);
