@@ -980,18 +980,31 @@ async Task Jobs()
     for (var i = 0; i < many; i++)
         await WrapJob($"job-{i}", "every 23 h from 00:00");
     var resting = await WakeUps();
-    var keepers = Process
-        .GetProcessesByName("calm-keeper")
-        .Count(keeper =>
-            File.ReadAllText($"/proc/{keeper.Id}/cmdline").Contains(places.Root, StringComparison.Ordinal)
-        );
     Say(
-        $"wake-ups a minute of the service with {many} resting jobs, 0 moments due (floor: with none); keepers beside the one in reserve: {keepers - 1}",
+        $"wake-ups a minute of the service with {many} resting jobs, 0 moments due (floor: with none); keepers beside the one in reserve: {Keepers() - 1}",
         $"{none:0}",
         $"{resting:0}",
         Ratio(resting / none)
     );
     await Empty();
+}
+
+// Those of this server, the one in reserve among them.
+int Keepers() =>
+    Process
+        .GetProcessesByName("calm-keeper")
+        .Count(keeper => CommandLine(keeper.Id).Contains(places.Root, StringComparison.Ordinal));
+
+static string CommandLine(int pid)
+{
+    try
+    {
+        return File.ReadAllText($"/proc/{pid}/cmdline");
+    }
+    catch (IOException)
+    {
+        return "";
+    }
 }
 
 // How often a thread of the service was put on a processor, a minute.
@@ -1122,6 +1135,8 @@ async Task WrapMany(int count)
 async Task<double> Cold(int count, bool together)
 {
     await StopAll();
+    while (Keepers() > 1)
+        await Task.Delay(10); // those of before are not of this start
     var names = string.Join(',', Enumerable.Range(0, count).Select(i => $"\"service-{i}\""));
     var before = Nanoseconds(DateTimeOffset.UtcNow);
     var starts = together

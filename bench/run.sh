@@ -3,6 +3,7 @@
 # --begin: launches alone, and by the hundred. --output: launches and output alone. --jobs: jobs alone. --crowd: a thousand services. --told: from a failure to the mail about it.
 # --files: twenty thousand new files for a service. --settle: a directory of definitions. --terminal: keys and output at a joined terminal.
 # --window: a press to its picture in a service's window, and what a still one costs (as root).
+# --console: the console's first rows, a change to its sight, frames and memory, with up to a thousand services (as root).
 # --knock: the list while another account knocks (as root).
 # --write puts the table into docs/performance.md.
 set -euo pipefail
@@ -16,6 +17,7 @@ if [ -w /dev/shm ] && [ "$(df --output=avail -m /dev/shm | tail -n 1)" -gt 6000 
 gcc -O2 -o out/bench/floors bench/floors.c -lutil
 if [[ " $* " == *" --terminal "* ]]; then exec python3 bench/terminal.py out out/bench/floors; fi
 if [[ " $* " == *" --window "* ]]; then exec python3 bench/window.py out; fi
+if [[ " $* " == *" --console "* ]]; then exec node bench/console.mjs out "$@"; fi
 dotnet build "$here/bench" -c Release -v quiet -o "$here/out/bench/driver" >&2
 out/bench/driver/CalmSentry.Bench out out/bench/floors "$@" | tee out/bench/table.md
 if [[ " $* " == *" --write "* ]]; then

@@ -99,6 +99,7 @@ try {
   const console_ = await browser.newPage();
   await console_.goto(process.argv[2]);
   await console_.click('[data-service="echo"]');
+  await console_.getByRole("link", { name: "Screen", exact: true }).click();
   for (let round = 0; round < rounds; round++) {
     const plain = await browser.newPage();
     await plain.goto(`http://127.0.0.1:${relay.address().port}/`);

@@ -41,21 +41,20 @@ internal sealed class Viewers(Machine machine)
                     using var viewer = Process.Start(start)!;
                     _ = viewer.StandardOutput.ReadToEndAsync();
                     await Task.Delay(stays).ConfigureAwait(false);
-                    try
-                    {
-                        if (kills)
-                            viewer.Kill(entireProcessTree: true);
-                        else
-                            await viewer.StandardInput.WriteAsync("\u0011\u0011").ConfigureAwait(false);
-                    }
-                    catch (IOException)
-                    {
-                        // It was refused, and has ended.
-                    }
-
+                    if (kills)
+                        viewer.Kill(entireProcessTree: true);
+                    else
+                        await Press(viewer).ConfigureAwait(false);
                     using var limit = new CancellationTokenSource(TimeSpan.FromSeconds(60));
                     try
                     {
+                        // Until it has joined, a terminal takes the keys for its own (XON, termios(3)): they are pressed again.
+                        while (!kills && !viewer.HasExited)
+                        {
+                            await Task.Delay(1000, limit.Token).ConfigureAwait(false);
+                            await Press(viewer).ConfigureAwait(false);
+                        }
+
                         await viewer.WaitForExitAsync(limit.Token).ConfigureAwait(false);
                     }
                     catch (OperationCanceledException)
@@ -68,6 +67,19 @@ internal sealed class Viewers(Machine machine)
             )
         );
         return Task.CompletedTask;
+    }
+
+    private static async Task Press(Process viewer)
+    {
+        try
+        {
+            await viewer.StandardInput.WriteAsync("\u0011\u0011").ConfigureAwait(false);
+            await viewer.StandardInput.FlushAsync().ConfigureAwait(false);
+        }
+        catch (IOException)
+        {
+            // It was refused, or has ended.
+        }
     }
 
     /// <summary>What is wrong with what was seen since the last time.</summary>

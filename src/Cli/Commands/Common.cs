@@ -1,8 +1,11 @@
+using System.Buffers;
 using System.CommandLine;
 using System.CommandLine.Completions;
 using System.Text;
+using System.Text.Encodings.Web;
 using System.Text.Json;
 using System.Text.Json.Serialization.Metadata;
+using CalmSentry.Cli.Formatting;
 using CalmSentry.Cli.Wire;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
@@ -93,17 +96,73 @@ internal static class Common
         );
 
     /// <summary>Indented, one value a line.</summary>
-    public static void WriteJson<T>(T value, JsonTypeInfo<T> type)
+    public static void WriteJson<T>(T value, JsonTypeInfo<T> type) =>
+        WriteJson(writer => JsonSerializer.Serialize(writer, value, type));
+
+    /// <summary>The sentry's answer as it came, only indented: nothing is made of it on the way.</summary>
+    public static async Task WriteJson(SentryClient client, string path, CancellationToken cancellation)
     {
-        using var stream = new MemoryStream();
+        using var answer = await client.Stream(path, cancellation).ConfigureAwait(false);
+        var bytes = await answer.Content.ReadAsByteArrayAsync(cancellation).ConfigureAwait(false);
+        WriteJson(writer => Copy(bytes, writer));
+    }
+
+    private static void WriteJson(Action<Utf8JsonWriter> write)
+    {
+        var text = new ArrayBufferWriter<byte>(1 << 16);
         using (
             var writer = new Utf8JsonWriter(
-                stream,
-                new JsonWriterOptions { Indented = true, Encoder = ApiJson.Plain.Options.Encoder }
+                text,
+                new JsonWriterOptions { Indented = true, Encoder = JavaScriptEncoder.UnsafeRelaxedJsonEscaping }
             )
         )
-            JsonSerializer.Serialize(writer, value, type);
-        // What JSON leaves as it is and a terminal would obey is shown as JSON would escape it.
-        Console.Out.Write(Encoding.UTF8.GetString(stream.GetBuffer(), 0, (int)stream.Length) + "\n");
+            write(writer);
+        text.Write("\n"u8);
+        if (text.WrittenSpan.ContainsAnyExcept(Harmless))
+            // What JSON leaves as it is and a terminal would obey is shown as JSON would escape it.
+            Console.Out.Write(Encoding.UTF8.GetString(text.WrittenSpan));
+        else
+            Terminal.Raw(text.WrittenSpan);
+    }
+
+    private static readonly SearchValues<byte> Harmless = SearchValues.Create([
+        (byte)'\n',
+        .. Enumerable.Range(' ', '~' - ' ' + 1).Select(one => (byte)one),
+    ]);
+
+    private static void Copy(ReadOnlySpan<byte> json, Utf8JsonWriter writer)
+    {
+        var reader = new Utf8JsonReader(json);
+        while (reader.Read())
+            switch (reader.TokenType)
+            {
+                case JsonTokenType.StartObject:
+                    writer.WriteStartObject();
+                    break;
+                case JsonTokenType.EndObject:
+                    writer.WriteEndObject();
+                    break;
+                case JsonTokenType.StartArray:
+                    writer.WriteStartArray();
+                    break;
+                case JsonTokenType.EndArray:
+                    writer.WriteEndArray();
+                    break;
+                case JsonTokenType.PropertyName when !reader.ValueIsEscaped:
+                    writer.WritePropertyName(reader.ValueSpan);
+                    break;
+                case JsonTokenType.PropertyName:
+                    writer.WritePropertyName(reader.GetString()!);
+                    break;
+                case JsonTokenType.String when !reader.ValueIsEscaped:
+                    writer.WriteStringValue(reader.ValueSpan);
+                    break;
+                case JsonTokenType.String:
+                    writer.WriteStringValue(reader.GetString());
+                    break;
+                default:
+                    writer.WriteRawValue(reader.ValueSpan, skipInputValidation: true); // a number, true, false, null
+                    break;
+            }
     }
 }

@@ -55,15 +55,18 @@ internal static class LookCommands
                 using var client = Common.Client(parsed);
                 var by = parsed.GetValue(sort) is { } given ? ColumnNamed(given) : null;
                 var uses = parsed.GetValue(usage) || by?.OfUsage == true;
-                var services = await client
-                    .Get(
-                        uses ? "services?usage=true" : "services",
-                        ApiJson.Default.IReadOnlyListServiceView,
-                        cancellation
-                    )
-                    .ConfigureAwait(false);
                 var (with, within) = (parsed.GetValue(labels) ?? [], parsed.GetValue(states) ?? []);
                 var named = parsed.GetValue(names) ?? [];
+                var path = uses ? "services?usage=true" : "services";
+                if (parsed.GetValue(json) && by is null && (with, within, named) is ([], [], []))
+                {
+                    await Common.WriteJson(client, path, cancellation).ConfigureAwait(false);
+                    return Exit.True;
+                }
+
+                var services = await client
+                    .Get(path, ApiJson.Default.IReadOnlyListServiceView, cancellation)
+                    .ConfigureAwait(false);
                 if (named.FirstOrDefault(name => !services.Any(view => Selection.Means(name, view))) is { } nobody)
                     throw await Selection.NotThere(client, nobody, cancellation).ConfigureAwait(false);
                 if (within.FirstOrDefault(state => !States.Contains(state)) is { } unknown)

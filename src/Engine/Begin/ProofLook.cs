@@ -7,6 +7,7 @@ using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Output;
 using CalmSentry.Engine.Probing;
 using CalmSentry.Engine.Watching;
+using CalmSentry.Linux.Files;
 using CalmSentry.Store;
 
 namespace CalmSentry.Engine.Begin;
@@ -91,8 +92,7 @@ internal static class ProofLook
         var file = new FileInfo(path);
         if (!Path.Exists(path))
             return ($"{path} is not there", "");
-        // File systems keep times by the kernel's tick, which may lie a few milliseconds back.
-        return file.LastWriteTimeUtc < since.UtcDateTime - TimeSpan.FromMilliseconds(20)
+        return file.LastWriteTimeUtc < since.UtcDateTime - FileFacts.LongestTick
             ? ($"{path} is older than this run", "")
             : (null, $"it has written {path}");
     }

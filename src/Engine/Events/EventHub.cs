@@ -86,11 +86,14 @@ internal sealed class EventHub
             channel.Writer.TryComplete();
     }
 
+    /// <summary>Whoever listens notices by it within seconds that a line is dead, although nothing said so.</summary>
+    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(5);
+
     /// <summary>Null when nothing came for a while: then a beat shows that the line still stands.</summary>
     private static async Task<bool?> More(ChannelReader<LiveEvent> reader, CancellationToken cancellation)
     {
         using var beat = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
-        beat.CancelAfter(TimeSpan.FromSeconds(15));
+        beat.CancelAfter(Beat);
         try
         {
             return await reader.WaitToReadAsync(beat.Token);

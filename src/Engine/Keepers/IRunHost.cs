@@ -70,6 +70,9 @@ internal interface IRunHost
     /// <summary>Makes sure that the next launch does not wait for a keeper to start.</summary>
     void ReserveSoon();
 
+    /// <summary>So many launches, each with a keeper of its own, come within a few seconds.</summary>
+    void Expect(int launches);
+
     /// <summary>The process that a program left in the background, if it can be told yet.</summary>
     DetachedSight Detached(Definition definition, int keeper);
 

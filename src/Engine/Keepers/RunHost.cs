@@ -107,6 +107,8 @@ internal sealed class RunHost(RunTools tools) : IRunHost
 
     public void ReserveSoon() => tools.Keepers.ReserveSoon();
 
+    public void Expect(int launches) => tools.Keepers.Expect(launches);
+
     public DetachedSight Detached(Definition definition, int keeper) =>
         DetachedMain.Of(definition.Program.PidFile, ProcessFacts.Parent, keeper);
 

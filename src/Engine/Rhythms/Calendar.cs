@@ -11,7 +11,9 @@ namespace CalmSentry.Engine.Rhythms;
 /// </summary>
 internal sealed class Calendar : IDisposable
 {
-    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(10);
+    private static readonly TimeSpan Beat = TimeSpan.FromSeconds(10),
+        // So long before its moment a job's keeper begins: many at one moment take their time.
+        Ahead = TimeSpan.FromSeconds(3);
 
     private readonly Lock gate = new();
     private readonly PriorityQueue<IWatched, DateTimeOffset> queue = new();
@@ -20,6 +22,7 @@ internal sealed class Calendar : IDisposable
     private readonly Clocks clocks;
     private readonly ITimer timer;
     private bool begun;
+    private int expected;
 
     public Calendar(IRunHost host, Clocks clocks)
     {
@@ -79,17 +82,31 @@ internal sealed class Calendar : IDisposable
                 _ = actor.Ask(new CalendarCame(host.IsClockSet));
             }
 
+            Expect(now + Ahead);
             Arm();
         }
     }
+
+    private void Expect(DateTimeOffset until)
+    {
+        var before = expected;
+        expected = due.Count(one => one.Value <= until && NeedsKeeper(one.Key));
+        if (expected != before || expected > 0)
+            host.Expect(expected);
+    }
+
+    /// <summary>A job between its runs keeps no keeper.</summary>
+    private static bool NeedsKeeper(IWatched actor) => actor is { Definition.IsJob: true, Situation.Run: null };
 
     private bool IsDue(IWatched actor, DateTimeOffset at) => due.TryGetValue(actor, out var waits) && waits == at;
 
     private void Arm()
     {
-        if (!begun || !queue.TryPeek(out _, out var at))
+        if (!begun || !queue.TryPeek(out var first, out var at))
             return;
         var left = at - clocks.Now;
+        if (left > Ahead && NeedsKeeper(first))
+            left -= Ahead;
         timer.Change(
             left <= TimeSpan.Zero ? TimeSpan.Zero
                 : left < Beat ? left

@@ -46,7 +46,8 @@ internal static class OtherStartChecks
 
     private static IEnumerable<(string File, string What, string Mend)> Places()
     {
-        foreach (var script in Files("/etc/init.d").Where(BeginsAtBoot))
+        var begun = BegunAtBoot();
+        foreach (var script in Files("/etc/init.d").Where(file => begun.Contains(Path.GetFileName(file))))
             yield return (script, "starts it at boot", $"update-rc.d {Path.GetFileName(script)} disable");
         foreach (var file in BootFiles.Where(File.Exists))
             yield return (file, "starts it at boot", "Take line LINE out of FILE.");
@@ -75,11 +76,13 @@ internal static class OtherStartChecks
             yield return (login, "starts it when somebody logs in", "Take line LINE out of FILE.");
     }
 
-    private static bool BeginsAtBoot(string script) =>
-        Directories("/etc")
-            .Where(place => Path.GetFileName(place) is ['r', 'c', _, '.', 'd'])
-            .SelectMany(Files)
-            .Any(link => Path.GetFileName(link) is ['S', _, _, .. var name] && name == Path.GetFileName(script));
+    private static HashSet<string> BegunAtBoot() =>
+        [
+            .. "S0123456"
+                .SelectMany(level => Files($"/etc/rc{level}.d"))
+                .Select(link => Path.GetFileName(link) is ['S', _, _, .. var name] ? name : "")
+                .Where(name => name.Length > 0),
+        ];
 
     private static (int Number, string Text)? LineWith(string file, IReadOnlyList<string> words, bool scheduled)
     {

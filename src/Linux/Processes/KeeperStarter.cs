@@ -16,8 +16,13 @@ public sealed class KeeperStarter(string binary, string runDirectory)
 
     private readonly Queue<(int Pid, Socket Connection)> spare = new();
     private readonly Lock spareLock = new();
-    private int wanted = 1,
+    private int promised,
+        expected,
         making;
+    private long taken;
+    private bool trims;
+
+    private int Due => Math.Min(1 + promised + expected, MostSpare);
 
     /// <summary>
     /// A keeper that waits for its first order: its pid and the server's end of its first connection. One is always
@@ -28,6 +33,12 @@ public sealed class KeeperStarter(string binary, string runDirectory)
     /// descriptors.</exception>
     public (int Pid, Socket Connection) Take()
     {
+        lock (spareLock)
+        {
+            taken++;
+            promised = Math.Max(0, promised - 1);
+        }
+
         while (true)
         {
             (int Pid, Socket Connection) ready;
@@ -53,35 +64,62 @@ public sealed class KeeperStarter(string binary, string runDirectory)
     /// </summary>
     public IDisposable Reserve(int count)
     {
-        var more = Math.Min(count, MostSpare);
-        if (more > 1)
+        if (count <= 1)
+            return new Reserved(() => { });
+        long before;
+        lock (spareLock)
         {
-            lock (spareLock)
-                wanted += more;
-            _ = Task.Run(() => Fill(more));
+            promised += count;
+            before = taken;
         }
 
+        _ = Task.Run(() => Fill(Math.Min(count, MostSpare)));
         return new Reserved(() =>
         {
-            if (more <= 1)
-                return;
-            List<(int Pid, Socket Connection)> over = [];
             lock (spareLock)
-            {
-                wanted -= more;
-                while (spare.Count > wanted)
-                    over.Add(spare.Dequeue());
-            }
-
-            _ = Task.Run(() =>
-            {
-                foreach (var (pid, connection) in over)
-                {
-                    connection.Dispose(); // without a server and a run it leaves
-                    Collect(pid);
-                }
-            });
+                promised = (int)Math.Max(0, promised - Math.Max(0, count - (taken - before)));
+            _ = Task.Run(Trim);
         });
+    }
+
+    /// <summary>
+    /// So many launches come within a few seconds, as far as is known: their keepers are made before their moment. What none of them
+    /// took leaves a while later.
+    /// </summary>
+    public void Expect(int count)
+    {
+        bool fills,
+            trimsLater;
+        lock (spareLock)
+        {
+            expected = count;
+            fills = spare.Count + making < Due;
+            trimsLater = !trims && spare.Count > Due;
+            trims |= trimsLater;
+        }
+
+        // Not at once: a launch may be under way at this very moment.
+        if (fills)
+            _ = Task.Delay(Aside).ContinueWith(_ => Fill(count + 1), TaskScheduler.Default);
+        if (trimsLater)
+            _ = Task.Delay(Unused).ContinueWith(_ => Trim(), TaskScheduler.Default);
+    }
+
+    private static readonly TimeSpan Aside = TimeSpan.FromMilliseconds(20),
+        Unused = TimeSpan.FromSeconds(10);
+
+    private void Trim()
+    {
+        List<(int Pid, Socket Connection)> over = [];
+        lock (spareLock)
+        {
+            trims = false;
+            while (spare.Count > Due)
+                over.Add(spare.Dequeue());
+        }
+
+        foreach (var keeper in over)
+            LetGo(keeper);
     }
 
     private sealed class Reserved(Action letGo) : IDisposable
@@ -97,12 +135,13 @@ public sealed class KeeperStarter(string binary, string runDirectory)
         {
             lock (spareLock)
             {
-                if (spare.Count + making >= Math.Min(wanted, MostSpare))
+                if (spare.Count + making >= Due)
                     return;
                 making++;
             }
 
             (int Pid, Socket Connection)? one = null;
+            var over = false;
             try
             {
                 one = Start();
@@ -116,11 +155,21 @@ public sealed class KeeperStarter(string binary, string runDirectory)
                 lock (spareLock)
                 {
                     making--;
-                    if (one is { } keeper)
+                    over = spare.Count >= Due; // nobody needs it any more
+                    if (one is { } keeper && !over)
                         spare.Enqueue(keeper);
                 }
             }
+
+            if (over)
+                LetGo(one.Value);
         }
+    }
+
+    private static void LetGo((int Pid, Socket Connection) keeper)
+    {
+        keeper.Connection.Dispose(); // without a server and a run it leaves
+        Collect(keeper.Pid);
     }
 
     private unsafe (int Pid, Socket Connection) Start()

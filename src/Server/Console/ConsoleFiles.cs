@@ -1,7 +1,10 @@
+using System.Diagnostics.CodeAnalysis;
 using System.Security.Cryptography;
 using CalmSentry.Server.Doors;
+using Microsoft.AspNetCore.StaticFiles;
 using Microsoft.Extensions.FileProviders;
 using Microsoft.Extensions.Primitives;
+using Microsoft.Net.Http.Headers;
 
 namespace CalmSentry.Server.Console;
 
@@ -20,20 +23,69 @@ internal static class ConsoleFiles
     {
         if (!Directory.Exists(Folder))
             return;
+        var files = new AllButThePage(new PhysicalFileProvider(Folder));
+        app.Use(
+            (context, next) =>
+            {
+                if (SmallOf(context.Request, files) is { } small)
+                    context.Request.Path += small.Ending;
+                return next(context);
+            }
+        );
         app.UseStaticFiles(
             new StaticFileOptions
             {
-                FileProvider = new AllButThePage(new PhysicalFileProvider(Folder)),
-                // Names under assets hold a hash of their content.
+                FileProvider = files,
+                ContentTypeProvider = new AsWhatItHolds(),
                 OnPrepareResponse = context =>
-                    context.Context.Response.Headers.CacheControl = context.Context.Request.Path.StartsWithSegments(
-                        "/assets",
-                        StringComparison.Ordinal
+                {
+                    var headers = context.Context.Response.Headers;
+                    if (!IsAsset(context.Context.Request.Path))
+                    {
+                        headers.CacheControl = "no-cache";
+                        return;
+                    }
+
+                    // Names under assets hold a hash of their content.
+                    headers.CacheControl = "public, max-age=31536000, immutable";
+                    headers.Vary = HeaderNames.AcceptEncoding;
+                    if (
+                        Smaller.FirstOrDefault(one =>
+                            context.File.Name.EndsWith(one.Ending, StringComparison.Ordinal)
+                        ) is
+                        { } small
                     )
-                        ? "public, max-age=31536000, immutable"
-                        : "no-cache",
+                        headers.ContentEncoding = small.Coding;
+                },
             }
         );
+    }
+
+    /// <summary>An asset as it was made small when the console was built, and the content coding (RFC 9110, 8.4.1) that it is in.</summary>
+    private sealed record Small(string Ending, string Coding);
+
+    private static readonly Small[] Smaller = [new(".br", "br"), new(".gz", "gzip")]; // the smallest first
+
+    private static bool IsAsset(PathString path) => path.StartsWithSegments("/assets", StringComparison.Ordinal);
+
+    /// <returns>The smallest form of an asset that whoever asks takes; null: it is sent as it is.</returns>
+    private static Small? SmallOf(HttpRequest request, IFileProvider files) =>
+        IsAsset(request.Path)
+            ? Smaller.FirstOrDefault(one =>
+                request.GetTypedHeaders().AcceptEncoding.Any(taken => taken.Value == one.Coding && taken.Quality != 0)
+                && files.GetFileInfo(request.Path + one.Ending).Exists
+            )
+            : null;
+
+    private sealed class AsWhatItHolds : IContentTypeProvider
+    {
+        private readonly FileExtensionContentTypeProvider usual = new();
+
+        public bool TryGetContentType(string subpath, [MaybeNullWhen(false)] out string contentType)
+        {
+            var small = Smaller.FirstOrDefault(one => subpath.EndsWith(one.Ending, StringComparison.Ordinal));
+            return usual.TryGetContentType(small is null ? subpath : subpath[..^small.Ending.Length], out contentType);
+        }
     }
 
     public static void MapConsole(this WebApplication app)

@@ -15,6 +15,15 @@ const queries = new QueryClient({
 });
 const nonce = document.querySelector<HTMLMetaElement>('meta[property="csp-nonce"]')?.nonce ?? "";
 
+// After an upgrade the parts of the page before are gone: it is loaded anew, once.
+window.addEventListener("vite:preloadError", (event) => {
+  const [place, now] = ["calm-loaded-anew", Date.now()];
+  if (now - Number(sessionStorage.getItem(place) ?? 0) < 60_000) return;
+  event.preventDefault();
+  sessionStorage.setItem(place, String(now));
+  window.location.reload();
+});
+
 void connect();
 createRoot(document.getElementById("root") as HTMLElement).render(
   <StrictMode>

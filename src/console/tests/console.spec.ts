@@ -1,5 +1,5 @@
 import { execFileSync, spawn } from "node:child_process";
-import { mkdirSync, writeFileSync } from "node:fs";
+import { mkdirSync, readFileSync, writeFileSync } from "node:fs";
 import { createServer } from "node:http";
 import type { AddressInfo } from "node:net";
 import { dirname, join } from "node:path";
@@ -21,6 +21,10 @@ async function enter(page: Page, sentry: Sentry) {
 }
 
 const row = (page: Page, name: string) => page.locator(`[data-service="${name}"]`);
+
+/** A part of a service's page. */
+const section = (page: Page, name: string) =>
+  page.getByRole("navigation", { name: "Sections" }).getByRole("link", { name, exact: true }).click();
 
 test("without a link nothing is shown but how to sign in", async ({ page, sentry }) => {
   const link = new URL(sentry.calm("open").trim());
@@ -127,6 +131,7 @@ test("a service's page starts, stops and shows its output as it comes", async ({
   await expect(page.getByLabel("Output")).toContainText("the tide is in");
   await page.getByRole("button", { name: "Restart" }).click();
   await expect(page.getByText("teller is running: run 2")).toBeVisible();
+  await section(page, "Runs");
   await expect(page.getByRole("cell", { name: "was killed by signal TERM", exact: true })).toBeVisible();
   await page.getByRole("button", { name: "Stop" }).click();
   await expect(page.getByText("Nothing of it is left.")).toBeVisible();
@@ -142,7 +147,7 @@ test("what was printed is found by text, walked, and seen by time, stream and ru
     "1MiB",
     "--start",
   );
-  await page.goto(`${new URL(page.url()).origin}/services/teller`);
+  await page.goto(`${new URL(page.url()).origin}/services/teller/output`);
   const output = page.getByLabel("Output");
   await expect(output).toContainText("no paper");
   await page.getByLabel("Find a text").fill("fare 1234");
@@ -187,6 +192,7 @@ test("a fall leads to what its run printed, and a log file of its own is seen be
   const output = page.getByLabel("Output", { exact: true });
   await expect(output).toHaveText("ferry 1");
   await expect(page.getByText("What is shown: of run 1.")).toBeVisible();
+  await section(page, "Runs");
   await page.locator("table.runs").getByRole("row").nth(1).getByRole("link").click(); // the latest
   await expect(output).toHaveText("ferry 2");
   await page.getByRole("button", { name: "What comes now" }).click();
@@ -216,6 +222,20 @@ test("when the connection is gone it says so, and when it is back nothing is mis
   await expect(page.getByLabel("Output").getByText("ready")).toHaveCount(1);
 });
 
+test("a line that is dead without a word is noticed, and left behind when it lives again", async ({ page, sentry }) => {
+  sentry.wrap("tide", "exec sleep 600");
+  await enter(page, sentry);
+  sentry.hold(true);
+  try {
+    await expect(page.getByRole("alert")).toContainText("connection to the sentry is gone", { timeout: 30_000 });
+  } finally {
+    sentry.hold(false);
+  }
+  await expect(page.getByRole("alert")).toHaveCount(0);
+  sentry.calm("start", "tide");
+  await expect(row(page, "tide")).toContainText("running");
+});
+
 test("a held service says why, shows what each fall left behind, and is released", async ({ page, sentry }) => {
   const mended = `${sentry.root}/mended`;
   sentry.wrap(
@@ -239,17 +259,20 @@ test("a held service says why, shows what each fall left behind, and is released
   await expect(why).toContainText("Failed 3 times, and was restarted 2 times: it exited with code 3 each time");
   await expect(why).toContainText("Nothing happens automatically: it needs attention.");
   await expect(why).toContainText("calm release gate-counter");
+  await expect(why.locator(".last-lines")).toHaveText("the barrier reads -1");
+  await section(page, "Runs");
   await page.getByRole("button", { name: "+ 3" }).click();
   await expect(page.locator(".runs .last-lines")).toHaveText("the barrier reads -1");
-  await expect(why.locator(".last-lines")).toHaveText("the barrier reads -1");
   await expect(page.getByText("it has never run well before")).toBeVisible();
 
   sentry.file("mended", "");
   await page.getByRole("button", { name: "Release" }).click();
   await expect(page.getByText("Released from its hold. gate-counter is running: run 4")).toBeVisible();
   await expect(page.getByRole("button", { name: "Release" })).toHaveCount(0);
-  await expect(page.getByRole("row", { name: /it is never silent for 1 h.*it is noted/ })).toBeVisible();
   await expect(page.getByRole("row", { name: /^a day/ })).toContainText("3");
+  await section(page, "Definition");
+  await expect(page.getByRole("row", { name: /it is never silent for 1 h.*it is noted/ })).toBeVisible();
+  await section(page, "Overview");
   await page.getByLabel("Ask for another time").fill("2001-02-03T04:05:06");
   await page.getByRole("button", { name: "Ask", exact: true }).click();
   await expect(why.getByRole("alert")).toContainText("The record of gate-counter begins later");
@@ -266,6 +289,7 @@ test("a service's terminal is joined, typed at and left", async ({ page, sentry 
   sentry.calm("wrap", "desk", "--account", sentry.account, "--terminal", "90x20", "--start", "--", program);
   const complaints = await enter(page, sentry);
   await row(page, "desk").click();
+  await section(page, "Screen");
   await page.getByRole("button", { name: "Join" }).click();
   const terminal = page.getByRole("region", { name: "Terminal" });
   const screen = terminal.locator(".xterm-accessibility-tree");
@@ -279,10 +303,12 @@ test("a service's terminal is joined, typed at and left", async ({ page, sentry 
   await expect(terminal.getByRole("status")).toContainText("You type.");
   await terminal.locator("textarea").pressSequentially("8\n");
   await expect(screen).toContainText("berth 8 is noted");
-  // What draws the one is not taken for the other: lines of its output stay as they are.
-  await expect(page.locator(".line.terminal").first()).toHaveCSS("background-color", "rgba(0, 0, 0, 0)");
   await terminal.getByRole("button", { name: "Leave" }).click();
   await expect(page.getByRole("button", { name: "Join" })).toBeVisible();
+  // What draws the one is not taken for the other: lines of its output stay as they are.
+  await section(page, "Output");
+  await expect(page.locator(".line.terminal").first()).toHaveCSS("background-color", "rgba(0, 0, 0, 0)");
+  await section(page, "Logbook");
   await expect(page.getByText("Keys were typed at its terminal.")).toBeVisible();
   expect(complaints).toEqual([]);
 });
@@ -323,6 +349,7 @@ test("what the console shows of a terminal is what a plain one shows, cell by ce
     try {
       await (name === "notes" ? enter(page, sentry) : page.goto(new URL("/", page.url()).href));
       await row(page, name).click();
+      await section(page, "Screen");
       await page.getByRole("button", { name: "Join" }).click();
       await expect(there.getByRole("status")).toContainText("You type.");
       // Figures differ from one moment to the next.
@@ -351,6 +378,7 @@ test("a joined terminal outlives the sentry, and a recording is played", async (
   sentry.calm("wrap", "desk", "--account", sentry.account, "--terminal", "90x20", "--start", "--", program);
   const complaints = await enter(page, sentry);
   await row(page, "desk").click();
+  await section(page, "Screen");
   await page.getByRole("button", { name: "Join" }).click();
   const terminal = page.getByRole("region", { name: "Terminal" });
   await expect(terminal.getByRole("status")).toContainText("You type.");
@@ -396,6 +424,7 @@ test("a service's window is seen, and its dialog answered", async ({ page, sentr
   );
   const complaints = await enter(page, sentry);
   await row(page, "desk").click();
+  await section(page, "Screen");
   await page.getByRole("button", { name: "See its window" }).click();
   const there = page.getByRole("region", { name: "Window" });
   await expect(there.getByRole("status")).toContainText("Pointer and keys go to it.");
@@ -426,10 +455,12 @@ test("a service's window is seen, and its dialog answered", async ({ page, sentr
   await expect(there.getByRole("status")).toContainText("Pointer and keys go to it.");
   await expect.poll(dark).toBeGreaterThan(0.005);
   await click();
+  await section(page, "Logbook");
   await expect(page.getByText(/Run 1 exited with code 0/).first()).toBeVisible();
   await expect(page.getByText("Somebody acted at its window.").first()).toBeVisible();
 
   // What it showed last is kept with its run.
+  await section(page, "Runs");
   await page.getByRole("button", { name: "+ 1", exact: true }).click();
   const kept = page.getByRole("img", { name: "What run 1 showed last" });
   await expect.poll(() => kept.evaluate((picture: HTMLImageElement) => picture.naturalWidth)).toBe(400);
@@ -451,6 +482,7 @@ test("a dialog is noticed in the list, and answered on a phone", async ({ page, 
   await expect(row(page, "desk")).toContainText("It probably asks in a window: 'Paper'");
   await row(page, "desk").click();
   await page.setViewportSize({ width: 390, height: 844 });
+  await section(page, "Screen");
   await page.getByRole("button", { name: "See its window" }).click();
   const there = page.getByRole("region", { name: "Window" });
   await expect(there.getByRole("status")).toContainText("Pointer and keys go to it.");
@@ -463,6 +495,7 @@ test("a dialog is noticed in the list, and answered on a phone", async ({ page, 
   expect(Math.abs(box.width / box.height - 700 / 400)).toBeLessThan(0.05);
   await drawn.press("Tab");
   await drawn.press("Enter");
+  await section(page, "Logbook");
   await expect(page.getByText(/Run 1 exited with code 0/).first()).toBeVisible();
   expect(complaints).toEqual([]);
 });
@@ -527,6 +560,7 @@ test("the wrap form checks while one types, rehearses, and leads to the running 
   await expect(page.getByRole("heading", { name: "Fare ledger" })).toBeVisible();
   for (const line of ["god dag = ja", "--book", "day book"])
     await expect(page.getByLabel("Output").getByText(line, { exact: true })).toBeVisible();
+  await section(page, "Definition");
   await expect(page.getByRole("row", { name: /resources.memory 64 MiB 64 MiB/ })).toBeVisible();
   await page.getByRole("button", { name: "Check it now" }).click();
   await expect(page.getByText("Fare ledger could be started")).toBeVisible();
@@ -537,14 +571,16 @@ test("a secret goes in on the service's page and is never shown again", async ({
   const program = sentry.file("tells.sh", '#!/bin/sh\necho "key: $LEDGER_KEY"\nexec sleep 600\n');
   sentry.calm("wrap", "Fare ledger", "--account", sentry.account, "--secret", "LEDGER_KEY", "--", program);
   const complaints = await enter(page, sentry);
-  await page.getByText("Fare ledger").first().click();
+  await row(page, "fare-ledger").click();
   await page.getByRole("button", { name: "Start", exact: true }).click();
   await expect(page.getByRole("status").getByText("Its secret LEDGER_KEY has no value yet")).toBeVisible();
+  await section(page, "Access");
   await page.getByLabel("LEDGER_KEY").fill("herring-4711");
   await page.getByRole("button", { name: "Set", exact: true }).click();
   await expect(page.getByRole("button", { name: "Replace" })).toBeVisible();
   await page.getByRole("button", { name: "Start", exact: true }).click();
-  await expect(page.getByLabel("Output")).toContainText("key: ****");
+  await section(page, "Output");
+  await expect(page.getByLabel("Output", { exact: true })).toContainText("key: ****");
   expect(await page.content()).not.toContain("herring-4711");
   expect(complaints).toEqual([]);
 });
@@ -558,8 +594,9 @@ test("what changed when is seen, and an earlier revision made to hold again", as
   sentry.calm("settle", files, "--yes");
   sentry.calm("adjust", "lamp", "--title", "Lamp of the quay");
   const complaints = await enter(page, sentry);
-  await page.getByText("Lamp of the quay").first().click();
-  const history = page.locator("#history + .sheet");
+  await row(page, "lamp").click();
+  await section(page, "History");
+  const history = page.locator("h2 + .sheet");
   await expect(history).toContainText(`It differs from its files in ${files} since`);
   await expect(history.getByRole("row")).toHaveCount(3);
   await expect(history).toContainText("title is now 'Lamp of the quay' (was 'lamp')");
@@ -586,7 +623,8 @@ test("new program files are looked at, put in, found wanting, and the version be
     ...["--", join(home, "board.sh")],
   );
   const complaints = await enter(page, sentry);
-  await page.getByText("Board", { exact: true }).first().click();
+  await row(page, "board").click();
+  await section(page, "Files");
   const files = page.getByLabel(/New files for/);
   await files.fill("/nowhere");
   await page.getByRole("button", { name: "Look at them" }).click();
@@ -599,7 +637,9 @@ test("new program files are looked at, put in, found wanting, and the version be
   await expect(plan).toContainText("Run 1 is stopped");
   await plan.getByRole("button", { name: "Put them in" }).click();
   await expect(page.getByText("Board has version 2 of its files.")).toBeVisible();
+  await section(page, "Overview");
   await expect(page.getByLabel("Output")).toContainText("board two");
+  await section(page, "Files");
 
   await files.fill(put("three", "echo no timetable; exit 3"));
   await page.getByRole("button", { name: "Look at them" }).click();
@@ -630,7 +670,12 @@ for (const scheme of ["light", "dark"] as const) {
       "/",
       "/services/departure-board",
       "/services/gate-counter",
+      ...["output", "runs", "definition", "change", "files", "history", "logbook", "access"].map(
+        (part) => `/services/departure-board/${part}`,
+      ),
       "/wrap",
+      "/drill",
+      "/host",
       "/ahead",
       "/alerts",
       "/report",
@@ -855,4 +900,199 @@ test("what is planned is seen ahead, skipped and taken now; the form shows the m
   const moments = page.getByRole("region", { name: "Next moments" });
   await expect(moments.getByText(/^Fri .* 06:00:00$/)).toHaveCount(10);
   expect(complaints).toEqual([]);
+});
+
+test("a definition is changed in the form: the difference first, and nothing of another's is overwritten", async ({
+  page,
+  sentry,
+}) => {
+  sentry.wrap("Quay lamp", 'echo "lit $LAMP"; exec sleep 600', "--environment", "LAMP=white", "--start");
+  const complaints = await enter(page, sentry);
+  await row(page, "quay-lamp").click();
+  await section(page, "Change");
+  const change = page.getByRole("complementary", { name: "What would change" });
+  await expect(page.getByLabel("Environment", { exact: true })).toHaveValue("LAMP=white");
+  await page.getByLabel("Environment", { exact: true }).fill("LAMP=green");
+  await expect(change).toContainText("LAMP is now 'green' (was 'white')");
+  await page.getByLabel("Find a setting").fill("memory");
+  await page.getByLabel("Memory", { exact: true }).fill("plenty");
+  await expect(page.getByText("'plenty'; allowed: an amount such as 64 MiB").first()).toBeVisible();
+  await expect(change.getByRole("button", { name: "Save" })).toBeDisabled();
+  await page.getByLabel("Memory", { exact: true }).fill("128 MiB");
+  await expect(change).toContainText("resources.memory is now '128 MiB'");
+
+  // Somebody at the host is quicker.
+  sentry.calm("adjust", "quay-lamp", "--notes", "by the north mole");
+  await change.getByRole("button", { name: "Save" }).click();
+  await expect(change.getByRole("alert")).toContainText("Somebody else has changed it meanwhile");
+  expect(JSON.parse(sentry.calm("show", "quay-lamp", "--json")).definition.resources?.memory).toBeUndefined();
+  await change.getByRole("button", { name: "Go on from what it is now" }).click();
+  await expect(change).toContainText("resources.memory is now '128 MiB'");
+  await expect(change.getByRole("status").first()).not.toContainText("notes");
+  // The file beside the form says the same, and the form follows it.
+  const file = page.getByLabel("As a file");
+  await expect(file).toHaveValue(/notes: by the north mole/);
+  const text = await file.inputValue();
+  await file.fill(text.replace("memory:", "memoryy:"));
+  await expect(page.getByText("memoryy: not a key of this place").first()).toBeVisible();
+  await file.fill(text.replace("128 MiB", "96 MiB"));
+  await expect(page.getByLabel("Memory", { exact: true })).toHaveValue("96 MiB");
+  await expect(change.getByRole("status").first()).toContainText("resources.memory is now '96 MiB'");
+  await change.getByRole("button", { name: "Save" }).click();
+  await expect(change.getByRole("status").first()).toContainText("✓");
+  const { definition } = JSON.parse(sentry.calm("show", "quay-lamp", "--json"));
+  expect(definition.program.environment).toEqual({ LAMP: "green" });
+  expect(definition.notes).toBe("by the north mole");
+  expect(definition.resources.memory).toBe("96 MiB");
+  await section(page, "Overview");
+  await expect(page.getByRole("definition").filter({ hasText: /program.environment.* take effect/ })).toBeVisible();
+  expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+  expect(complaints).toEqual([]);
+});
+
+test("a service is unwrapped: what goes and what stays is said first", async ({ page, sentry }) => {
+  sentry.wrap("tide", "exec sleep 600", "--proof", "up-for:0s", "--start");
+  sentry.wrap("board", "exec sleep 600", "--need", "service:tide");
+  const complaints = await enter(page, sentry);
+  await row(page, "tide").click();
+  await section(page, "Definition");
+  await page.getByRole("button", { name: "Unwrap…" }).click();
+  await expect(page.getByRole("alert")).toContainText("board");
+  await page.getByRole("button", { name: "Leave it as it is" }).click();
+  await page.getByRole("link", { name: "Services" }).click();
+  await row(page, "board").click();
+  await section(page, "Definition");
+  await page.getByRole("button", { name: "Unwrap…" }).click();
+  await page.getByRole("button", { name: "Unwrap it" }).click();
+  await expect(row(page, "board")).toHaveCount(0);
+  await expect(row(page, "tide")).toContainText("running");
+  expect(complaints).toEqual([]);
+});
+
+test("the list is narrowed by an address, and what is marked is acted on as one", async ({ page, sentry }) => {
+  for (const name of ["till-1", "till-2", "till-3"])
+    sentry.wrap(name, "exec sleep 600", "--proof", "up-for:0s", "--label", "tills");
+  sentry.wrap("tide", "exec sleep 600", "--proof", "up-for:0s", "--start");
+  const complaints = await enter(page, sentry);
+  await page.getByLabel("Find a service").fill("till");
+  await expect(page.locator("[data-service]")).toHaveCount(3);
+  await page.getByLabel("In which order").selectOption("name");
+  await expect(page).toHaveURL(/find=till&sort=name/);
+  await page.reload();
+  await expect(page.locator("[data-service]")).toHaveCount(3);
+  await page.getByLabel("Mark till-1").check();
+  await page.getByLabel("Mark till-3").check();
+  const marked = page.getByRole("region", { name: "Marked services" });
+  await marked.getByRole("button", { name: "Start them", exact: true }).click();
+  await expect(marked.getByRole("status")).toContainText("2");
+  await expect(row(page, "till-3")).toContainText("running");
+  await expect(row(page, "till-2")).toContainText("stopped");
+  await marked.getByRole("button", { name: "Stop them", exact: true }).click();
+  await expect(row(page, "till-1")).toContainText("stopped");
+  await marked.getByRole("button", { name: "Unmark all" }).click();
+  await page.getByLabel("Find a service").fill("");
+  await page.getByLabel("Only in a state").selectOption("running");
+  await expect(page.locator("[data-service]")).toHaveCount(1);
+  const [table] = await Promise.all([
+    page.waitForEvent("download"),
+    page.getByRole("button", { name: "Download as CSV" }).click(),
+  ]);
+  expect(readFileSync(await table.path(), "utf8")).toMatch(/^service,title,state.*\r\ntide,tide,running/);
+  await expect(row(page, "tide").locator(".figure").first()).toContainText("iB");
+  expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+  expect(complaints).toEqual([]);
+});
+
+test("by keys alone: a page, a part of a service and an act are found by a few letters", async ({ page, sentry }) => {
+  sentry.wrap("Fare ledger", "exec sleep 600", "--proof", "up-for:0s");
+  const complaints = await enter(page, sentry);
+  await expect(row(page, "fare-ledger")).toBeVisible();
+  const box = page.getByRole("textbox", { name: "Find anything" });
+  await page.keyboard.press("/");
+  await box.fill("frldg");
+  await expect(page.getByRole("button", { name: /^Fare ledger/ })).toBeVisible();
+  expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
+  await page.keyboard.press("Enter");
+  await expect(page).toHaveURL(/\/services\/fare-ledger$/);
+  await expect(box).toBeHidden();
+  await page.keyboard.press("2");
+  await expect(page).toHaveURL(/\/services\/fare-ledger\/output$/);
+  await page.keyboard.press("Control+k");
+  await box.fill("start ledger");
+  await page.getByRole("button", { name: /^Start Fare ledger/ }).click();
+  await expect(page.getByText("Fare ledger is running: run 1").first()).toBeVisible();
+  await page.keyboard.press("Control+k");
+  await box.fill("host");
+  await page.keyboard.press("Enter");
+  await expect(page.getByRole("heading", { name: "Host" })).toBeVisible();
+  await page.getByRole("button", { name: "Is it as it was written?" }).click();
+  await expect(page.getByText(/^✓ All \d+ entries/)).toBeVisible();
+  expect(complaints).toEqual([]);
+});
+
+/** What reaches beyond the screen, and is in nothing that can be moved within itself. */
+const beyond = () => {
+  const moves = (element: Element | null): boolean =>
+    element !== null &&
+    !element.classList.contains("frame") &&
+    (getComputedStyle(element).overflowX !== "visible" || moves(element.parentElement));
+  return [...document.querySelectorAll("header *, main *")]
+    .filter((one) => one.getBoundingClientRect().right > window.innerWidth + 1 && !moves(one.parentElement))
+    .map((one) => `${one.tagName} ${one.textContent?.slice(0, 40)}`);
+};
+
+for (const width of [390, 2560])
+  test(`no page is wider than the screen (${width})`, async ({ page, sentry }) => {
+    await page.setViewportSize({ width, height: 844 });
+    sentry.wrap(
+      "a-rather-long-name-of-a-service-on-the-quay",
+      "echo one; exec sleep 600",
+      ...["--title", "מגדלור של הנמל and a rather long title beside it", "--rhythm", "restart:every 1 h", "--start"],
+    );
+    await enter(page, sentry);
+    await expect(page.locator("[data-service]")).toBeVisible();
+    const origin = new URL(page.url()).origin;
+    const service = "/services/a-rather-long-name-of-a-service-on-the-quay";
+    const parts = ["output", "runs", "definition", "change", "files", "history", "logbook", "access"];
+    for (const path of [
+      ...["/", "/wrap", "/drill", "/ahead", "/alerts", "/report", "/logbook", "/host", service],
+      ...parts.map((part) => `${service}/${part}`),
+    ]) {
+      await page.goto(origin + path);
+      await expect(page.getByRole("heading", { level: 1 })).toBeVisible();
+      await expect(page.getByText(/^(Loading|Asking the sentry).*…$/)).toHaveCount(0);
+      if (path.endsWith("/change")) await expect(page.getByRole("group", { name: "Planned moments" })).toBeVisible();
+      // While a part of it still comes in it may be wider for a moment.
+      await expect
+        .poll(async () => `${path}: ${await page.evaluate(() => document.documentElement.scrollWidth)}`)
+        .toBe(`${path}: ${width}`);
+      await expect.poll(() => page.evaluate(beyond), { message: path }).toEqual([]);
+    }
+  });
+
+test("what is sent is small, and kept for as long as its name holds", async ({ page, sentry }) => {
+  sentry.wrap("tide", "exec sleep 600");
+  const link = sentry.calm("open").trim();
+  const sizes: number[] = [];
+  const kept: string[] = [];
+  const session = await page.context().newCDPSession(page);
+  await session.send("Network.enable");
+  session.on("Network.loadingFinished", (event) => sizes.push(event.encodedDataLength));
+  page.on("response", (response) => {
+    if (new URL(response.url()).pathname.startsWith("/assets/"))
+      kept.push(response.ok() ? (response.headers()["cache-control"] ?? "not kept") : response.url());
+  });
+  await page.goto(link);
+  await expect(row(page, "tide")).toBeVisible();
+  expect(sizes.reduce((all, one) => all + one, 0)).toBeLessThan(250_000);
+  expect(new Set(kept)).toEqual(new Set(["public, max-age=31536000, immutable"]));
+  const script = await page.evaluate(() => document.querySelector<HTMLScriptElement>("script[src]")?.src ?? "");
+  const plain = await page.request.get(script, { headers: { "Accept-Encoding": "identity" } });
+  const small = await page.request.get(script, { headers: { "Accept-Encoding": "gzip" } });
+  const never = await page.request.get(script, { headers: { "Accept-Encoding": "br;q=0, gzip;q=0" } });
+  expect(plain.headers()["content-encoding"]).toBeUndefined();
+  expect(never.headers()["content-encoding"]).toBeUndefined();
+  expect(small.headers()["content-encoding"]).toBe("gzip");
+  expect(small.headers()["content-type"]).toBe(plain.headers()["content-type"]);
+  expect(await small.text()).toBe(await plain.text());
 });

@@ -37,6 +37,11 @@ export class Sentry {
     await gone;
   }
 
+  /** Its processes stay, and nothing comes from them any more; or they go on. */
+  hold(is: boolean) {
+    (this.server as ChildProcess).kill(is ? "SIGSTOP" : "SIGCONT");
+  }
+
   calm(...words: string[]) {
     return execFileSync(join(out, "calm"), ["--root", this.root, ...words], {
       encoding: "utf8",

@@ -36,6 +36,34 @@ public class FileFactsTests
     }
 
     [Fact]
+    public void What_is_written_at_once_is_written_since()
+    {
+        var place = Directory.CreateTempSubdirectory("calm's files ");
+        try
+        {
+            // Within a tick of the kernel's clock file times stand still.
+            for (var i = 0; i < 200; i++)
+            {
+                var (file, began) = (Path.Combine(place.FullName, $"{i}"), DateTime.UtcNow);
+                File.WriteAllText(file, "");
+                Assert.Contains(
+                    file,
+                    FileFacts.WrittenSince(
+                        began,
+                        [place.FullName],
+                        ProcessFacts.EffectiveUser(Environment.ProcessId)!.Value
+                    )
+                );
+                File.Delete(file);
+            }
+        }
+        finally
+        {
+            place.Delete(recursive: true);
+        }
+    }
+
+    [Fact]
     public void A_process_leads_to_the_program_that_it_executes()
     {
         Assert.True(FileFacts.AreOne(ProcessFacts.ExecutableLink(Environment.ProcessId), Environment.ProcessPath!));

@@ -48,6 +48,8 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
 
     public void ReserveSoon() { }
 
+    public void Expect(int launches) { }
+
     public DetachedSight Detached(Definition definition, int keeper) => default;
 
     public long? OutputLength(string service) => 0;

@@ -1,14 +1,33 @@
-import { Button } from "@mantine/core";
+import { Burger, Button } from "@mantine/core";
+import { useDisclosure, useHotkeys } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
 import { Link, Outlet } from "@tanstack/react-router";
+import { lazy, Suspense, useState } from "react";
 import { api, take } from "../api/client";
 import { forget } from "../api/page";
 import { at } from "../live/clock";
 import { useLine } from "../live/live";
+import { pages } from "./pages";
+
+const Finder = lazy(() => import("./Finder").then((part) => ({ default: part.Finder })));
 
 /** The page around every page: where you are, who you are, and whether what you see is live. */
 export function Frame() {
   const line = useLine();
+  const [open, menu] = useDisclosure(false);
+  const [finding, setFinding] = useState(false);
+  const find = () => {
+    if (finding) void import("@mantine/spotlight").then(({ spotlight }) => spotlight.open());
+    else setFinding(true);
+  };
+  useHotkeys(
+    finding
+      ? []
+      : [
+          ["mod+K", find],
+          ["/", find],
+        ],
+  );
   const sentry = useQuery({
     queryKey: ["sentry"],
     queryFn: () => take(api.GET("/api/sentry")),
@@ -22,19 +41,31 @@ export function Frame() {
           <img src="/mark.svg" width={26} height={26} alt="" />
           Calm Sentry
         </Link>
-        <nav aria-label="Pages">
-          <Link to="/" activeOptions={{ exact: true }}>
-            Services
-          </Link>
-          <Link to="/wrap">Wrap a program</Link>
-          <Link to="/drill">Begin and drill</Link>
-          <Link to="/ahead">Ahead</Link>
-          <Link to="/alerts">Alerts</Link>
-          <Link to="/report">Report</Link>
-          <Link to="/logbook">Logbook</Link>
+        <Burger
+          className="burger"
+          size="sm"
+          opened={open}
+          onClick={menu.toggle}
+          aria-label="Pages"
+          aria-expanded={open}
+        />
+        <nav aria-label="Pages" data-open={open}>
+          {pages.map((page) => (
+            <Link
+              key={page.to}
+              to={page.to}
+              activeOptions={{ exact: page.to === "/", includeSearch: false }}
+              onClick={menu.close}
+            >
+              {page.title}
+            </Link>
+          ))}
         </nav>
-        <span className="quiet" role="status">
-          {sentry.data ? `${sentry.data.host} · ${sentry.data.you} · ` : ""}
+        <Button variant="default" size="compact-sm" title="Ctrl+K, or /" onClick={find}>
+          Find…
+        </Button>
+        <span className="quiet who" role="status">
+          {sentry.data ? <bdi>{`${sentry.data.host} · ${sentry.data.you} · `}</bdi> : ""}
           {line.state === "live" ? "live" : line.state === "lost" ? "not live" : "connecting"}
         </span>
         {line.state === "live" && (
@@ -43,6 +74,11 @@ export function Frame() {
           </Button>
         )}
       </header>
+      {finding && (
+        <Suspense>
+          <Finder />
+        </Suspense>
+      )}
       <main>
         {line.state === "lost" && (
           <div className="notice" role="alert">

@@ -1,14 +1,39 @@
-import { createRootRoute, createRoute, createRouter, lazyRouteComponent } from "@tanstack/react-router";
+import {
+  createRootRoute,
+  createRoute,
+  createRouter,
+  type ErrorComponentProps,
+  lazyRouteComponent,
+} from "@tanstack/react-router";
 import { lazy } from "react";
-import { LogbookPage } from "../logbook/LogbookPage";
-import { ServicePage } from "../services/ServicePage";
+import { narrowing } from "../services/narrowing";
 import { ServicesPage } from "../services/ServicesPage";
+import { isSection, type Section } from "../services/sections";
 import { Frame } from "./Frame";
 
+// Pages are loaded when they are opened, or about to be.
 const AlertsPage = lazy(() => import("../alerts/AlertsPage").then((page) => ({ default: page.AlertsPage })));
+const ServicePage = lazy(() => import("../services/ServicePage").then((page) => ({ default: page.ServicePage })));
+
+/** What fails says what, and offers again. */
+function Failed({ error, reset }: ErrorComponentProps) {
+  return (
+    <div role="alert" className="notice">
+      ▲ This page could not be shown: {error instanceof Error ? error.message : String(error)}{" "}
+      <button type="button" onClick={reset}>
+        Try again
+      </button>
+    </div>
+  );
+}
 
 const root = createRootRoute({ component: Frame, notFoundComponent: () => <p>There is no such page.</p> });
-const services = createRoute({ getParentRoute: () => root, path: "/", component: ServicesPage });
+const services = createRoute({
+  getParentRoute: () => root,
+  path: "/",
+  validateSearch: narrowing,
+  component: ServicesPage,
+});
 const wrap = createRoute({
   getParentRoute: () => root,
   path: "/wrap",
@@ -42,24 +67,46 @@ const alert = createRoute({
     return <AlertsPage number={Number(alert.useParams().number)} />;
   },
 });
-const logbook = createRoute({ getParentRoute: () => root, path: "/logbook", component: LogbookPage });
+const logbook = createRoute({
+  getParentRoute: () => root,
+  path: "/logbook",
+  component: lazyRouteComponent(() => import("../logbook/LogbookPage"), "LogbookPage"),
+});
+const host = createRoute({
+  getParentRoute: () => root,
+  path: "/host",
+  component: lazyRouteComponent(() => import("../host/HostPage"), "HostPage"),
+});
+
+/** The run whose output is to be shown. */
+const ofRun = (search: Record<string, unknown>): { run?: number } => {
+  const run = Number(search.run);
+  return Number.isSafeInteger(run) && run > 0 ? { run } : {};
+};
 const service = createRoute({
   getParentRoute: () => root,
   path: "/services/$name",
-  // The run whose output is to be shown.
-  validateSearch: (search): { run?: number } => {
-    const run = Number(search.run);
-    return Number.isSafeInteger(run) && run > 0 ? { run } : {};
-  },
   component: function Service() {
     const { name } = service.useParams();
-    const { run } = service.useSearch();
-    return <ServicePage key={name} name={name} run={run} />;
+    return <ServicePage key={name} name={name} section="overview" />;
+  },
+});
+const section = createRoute({
+  getParentRoute: () => root,
+  path: "/services/$name/$section",
+  validateSearch: ofRun,
+  component: function Part() {
+    const { name, section: wanted } = section.useParams();
+    const { run } = section.useSearch();
+    const shown: Section = isSection(wanted) ? wanted : "overview";
+    return <ServicePage key={name} name={name} section={shown} run={run} />;
   },
 });
 
 export const router = createRouter({
-  routeTree: root.addChildren([services, wrap, drill, ahead, alerts, alert, report, logbook, service]),
+  routeTree: root.addChildren([services, wrap, drill, ahead, alerts, alert, report, logbook, host, service, section]),
+  defaultPreload: "intent",
+  defaultErrorComponent: Failed,
 });
 
 declare module "@tanstack/react-router" {

@@ -7,6 +7,7 @@ export const theme = createTheme({
   primaryColor: "slate",
   primaryShade: { light: 7, dark: 6 },
   autoContrast: true,
+  respectReducedMotion: true,
   defaultRadius: "md",
   colors: {
     slate: [

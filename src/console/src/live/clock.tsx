@@ -41,8 +41,10 @@ export function at(time: string | Date): string {
 
 /** How long it has been since, counting on by itself for as long as that is known to be so. */
 export function Since({ time }: { time: string | null | undefined }) {
-  const ticking = useSyncExternalStore(subscribe, () => now);
   const line = useLine();
-  const current = line.state === "lost" ? line.since.getTime() : ticking;
-  return <span className="number">{time ? length(current - new Date(time).getTime()) : "–"}</span>;
+  // Of a thousand only those are drawn again of which another text is to be seen.
+  const text = useSyncExternalStore(subscribe, () =>
+    time ? length((line.state === "lost" ? line.since.getTime() : now) - Date.parse(time)) : "–",
+  );
+  return <span className="number">{text}</span>;
 }

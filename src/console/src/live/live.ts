@@ -11,7 +11,8 @@ export type Line =
 
 type Snapshot = { services: readonly ServiceView[]; loaded: boolean };
 
-const quietLimit = 40_000;
+// The sentry sends a beat every five seconds.
+const quietLimit = 12_000;
 const retryPause = 2_000;
 
 let snapshot: Snapshot = { services: [], loaded: false };
@@ -32,11 +33,27 @@ function subscribe(listener: () => void) {
   };
 }
 
+const names = new Intl.Collator(undefined, { numeric: true });
+const byTitle = (a: ServiceView, b: ServiceView) => names.compare(a.title, b.title) || names.compare(a.name, b.name);
+
+/** What is so, beside what was last shown: of many events that come at once, each page hears once. */
+let latest: ServiceView[] | undefined;
+
 function setServices(services: ServiceView[]) {
-  snapshot = {
-    services: services.sort((a, b) => a.title.localeCompare(b.title, undefined, { numeric: true })),
-    loaded: true,
-  };
+  latest = services.sort(byTitle);
+}
+
+function setService(service: ServiceView) {
+  latest ??= [...snapshot.services];
+  const at = latest.findIndex((other) => other.name === service.name);
+  if (at >= 0 && latest[at]?.title === service.title) latest[at] = service;
+  else setServices([...latest.filter((other) => other.name !== service.name), service]);
+}
+
+function show() {
+  if (!latest) return;
+  snapshot = { services: latest, loaded: true };
+  latest = undefined;
   changed();
 }
 
@@ -50,13 +67,14 @@ function setLine(next: Line) {
 const events: Record<string, (data: never) => void> = {
   services(services: ServiceView[]) {
     setServices(services);
+    show();
     setLine({ state: "live" });
   },
   service(service: ServiceView) {
-    setServices([...snapshot.services.filter((other) => other.name !== service.name), service]);
+    setService(service);
   },
   removed(name: string) {
-    setServices(snapshot.services.filter((other) => other.name !== name));
+    latest = (latest ?? [...snapshot.services]).filter((other) => other.name !== name);
   },
   logged(entry: LogEntry) {
     for (const listener of logListeners) listener(entry);
@@ -106,6 +124,7 @@ async function read(body: ReadableStream<Uint8Array<ArrayBuffer>>, heard: () => 
     const parts = (rest + value).split("\n\n");
     rest = parts.pop() ?? "";
     for (const part of parts) dispatch(part);
+    show();
   }
 }
 

@@ -253,10 +253,9 @@ export function LogTable({ entries, withService }: { entries: readonly LogEntry[
                   <>
                     {" "}
                     <Link
-                      to="/services/$name"
-                      params={{ name: entry.service }}
+                      to="/services/$name/$section"
+                      params={{ name: entry.service, section: "output" }}
                       search={{ run: entry.run }}
-                      hash="output"
                       title={`What run ${entry.run} printed`}
                     >
                       its output

@@ -2,22 +2,37 @@ import { Button, Group } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
 import { api, CallError, type ServiceView, take } from "../api/client";
 import { useLine } from "../live/live";
+import { More, type Rare } from "./More";
 
-type Asked = {
-  what: "start" | "stop" | "restart" | "reload" | "release";
-  dependents?: "stop" | "leave";
-  thisRun?: boolean;
-};
+const ways = {
+  start: "/api/services/{name}/start",
+  stop: "/api/services/{name}/stop",
+  restart: "/api/services/{name}/restart",
+  reload: "/api/services/{name}/reload",
+  release: "/api/services/{name}/release",
+  quiet: "/api/services/{name}/quiet",
+  watches: "/api/services/{name}/watches",
+  skip: "/api/services/{name}/skip",
+  advance: "/api/services/{name}/advance",
+} as const;
+
+type Asked =
+  | { what: "start" | "stop" | "restart" | "reload" | "release"; dependents?: "stop" | "leave"; thisRun?: boolean }
+  | Rare;
 
 /** Start, stop, restart, reload, release; each says what came of it. */
 export function Actions({ service, reloads, job }: { service: ServiceView; reloads: boolean; job: boolean }) {
   const ask = useMutation({
-    mutationFn: ({ what, dependents, thisRun }: Asked) =>
+    mutationFn: (asked: Asked) =>
       take(
-        api.POST(`/api/services/{name}/${what}`, {
+        api.POST(ways[asked.what], {
           params: {
             path: { name: service.name },
-            query: { ...(dependents && { dependents }), ...(thisRun && { "this-run": true }) },
+            query: {
+              ...("dependents" in asked && asked.dependents && { dependents: asked.dependents }),
+              ...("thisRun" in asked && asked.thisRun && { "this-run": true }),
+              ...("for" in asked && asked.for && { for: asked.for }),
+            },
           },
         }),
       ),
@@ -75,11 +90,12 @@ export function Actions({ service, reloads, job }: { service: ServiceView; reloa
             Reload
           </Button>
         )}
+        <More service={service} busy={busy} onAsk={(rare) => ask.mutate(rare)} />
       </Group>
       <p
         role="status"
         className={ask.isError || answer?.["came-true"] === false ? "attention" : "quiet"}
-        style={{ minHeight: "1.5em", margin: "8px 0 0" }}
+        style={{ minHeight: "1.4em", margin: "4px 0 0", fontSize: 14 }}
       >
         {ask.isPending
           ? "Asked; waiting for it to come true…"
@@ -91,7 +107,7 @@ export function Actions({ service, reloads, job }: { service: ServiceView; reloa
                 ? answer.said
                 : ""}
       </p>
-      {needed && what && (
+      {needed && (what === "stop" || what === "restart") && (
         <Group gap="xs" mt={6}>
           <Button size="xs" onClick={() => ask.mutate({ what, dependents: "stop" })}>
             {what === "stop" ? "Stop" : "Restart"} them too, in order

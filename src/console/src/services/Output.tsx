@@ -38,7 +38,12 @@ export function Output(props: { name: string; run: number | undefined; runs: num
   const navigate = useNavigate();
   // Which run is shown stands in the address: a link leads to it.
   const show = (next: number | null) =>
-    navigate({ to: "/services/$name", params: { name }, search: next ? { run: next } : {}, replace: true });
+    navigate({
+      to: "/services/$name/$section",
+      params: { name, section: "output" },
+      search: next ? { run: next } : {},
+      replace: true,
+    });
   useEffect(
     () =>
       setPart((was) => (run ? { query: { run: String(run) }, said: `of run ${run}` } : was?.query.run ? null : was)),
@@ -192,6 +197,14 @@ export function Output(props: { name: string; run: number | undefined; runs: num
   );
 }
 
+const nothing = {};
+
+/** The end of what it prints, as it prints it. */
+export function LastOutput({ name }: { name: string }) {
+  const lines = useLines(name, nothing, true);
+  return <Rows lines={lines} times={false} mark="" place={undefined} follows none="Nothing printed so far." brief />;
+}
+
 function hitsInWords(count: number, hit: number): string {
   if (count === 0) return "not found";
   const all = count >= mostHits ? `the latest ${count}` : `${count}`;
@@ -205,8 +218,9 @@ function Rows(props: {
   place: number | undefined;
   follows: boolean;
   none: string;
+  brief?: boolean;
 }) {
-  const { lines, times, mark, place, follows, none } = props;
+  const { lines, times, mark, place, follows, none, brief } = props;
   const box = useRef<HTMLDivElement>(null);
   const atEnd = useRef(true);
   const top = useRef(0);
@@ -226,7 +240,7 @@ function Rows(props: {
 
   return (
     <section
-      className="output sheet"
+      className={brief ? "output brief sheet" : "output sheet"}
       ref={box}
       aria-label="Output"
       // biome-ignore lint/a11y/noNoninteractiveTabindex: a scrolling region must be reachable by keyboard

@@ -5,15 +5,7 @@ import { Fragment, useState } from "react";
 import { api, type RunView, type ServiceDetail, take } from "../api/client";
 import { at, length, Since } from "../live/clock";
 import { Kept as KeptPicture } from "../window/Kept";
-
-const size = (bytes: number | null | undefined) =>
-  bytes == null
-    ? "–"
-    : bytes < 1024
-      ? `${bytes} B`
-      : bytes < 1 << 20
-        ? `${(bytes / 1024).toFixed(1)} KiB`
-        : `${(bytes / (1 << 20)).toFixed(1)} MiB`;
+import { size } from "./usage";
 
 /** How its runs went, the latest first; each opens to all that is kept of it. */
 export function Runs({ name, latest }: { name: string; latest: readonly RunView[] }) {
@@ -28,7 +20,7 @@ export function Runs({ name, latest }: { name: string; latest: readonly RunView[
   if (runs.length === 0) return <p className="quiet">It has never run.</p>;
   return (
     <>
-      <div className="sheet">
+      <div className="sheet wide-table">
         <table className="plain runs">
           <thead>
             <tr>
@@ -78,7 +70,7 @@ export function Runs({ name, latest }: { name: string; latest: readonly RunView[
                   <td className="number">{size(run["peak-kib"] && run["peak-kib"] * 1024)}</td>
                   <td className="number">{run["cpu-us"] == null ? "–" : `${(run["cpu-us"] / 1e6).toFixed(2)} s`}</td>
                   <td className="number">
-                    <Link to="/services/$name" params={{ name }} search={{ run: run.run }} hash="output">
+                    <Link to="/services/$name/$section" params={{ name, section: "output" }} search={{ run: run.run }}>
                       {size(run["output-bytes"])}
                     </Link>
                   </td>

@@ -37,6 +37,11 @@ function Secret({ service, secret, onChanged }: { service: string; secret: Secre
       onChanged();
     },
   });
+  const remove = useMutation({
+    mutationFn: () =>
+      take(api.DELETE("/api/services/{name}/secrets/{key}", { params: { path: { name: service, key: secret.key } } })),
+    onSuccess: onChanged,
+  });
   return (
     <form
       className="bar"
@@ -53,11 +58,21 @@ function Secret({ service, secret, onChanged }: { service: string; secret: Secre
         autoComplete="off"
         value={value}
         onChange={(event) => setValue(event.currentTarget.value)}
-        error={set.isError ? set.error.message : undefined}
+        error={(set.error ?? remove.error)?.message}
       />
       <Button type="submit" variant="default" disabled={value === ""} loading={set.isPending}>
         {secret["has-value"] ? "Replace" : "Set"}
       </Button>
+      {secret["has-value"] && (
+        <Button
+          variant="subtle"
+          aria-label={`Remove the value of ${secret.key}`}
+          loading={remove.isPending}
+          onClick={() => remove.mutate()}
+        >
+          Remove
+        </Button>
+      )}
     </form>
   );
 }

@@ -1,39 +1,40 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { Link } from "@tanstack/react-router";
-import { Fragment, useEffect } from "react";
-import { api, type ServiceDetail, take } from "../api/client";
-import { at, length, Since } from "../live/clock";
+import { Link, useNavigate } from "@tanstack/react-router";
+import { lazy, Suspense, useEffect } from "react";
+import { api, type ServiceDetail, type ServiceView, take } from "../api/client";
+import { Trouble } from "../app/Trouble";
 import { onLogged, useService, useServices } from "../live/live";
 import { LogTable } from "../logbook/LogbookPage";
-import { Terminal } from "../terminal/Terminal";
-import { Window } from "../window/Window";
 import { Actions } from "./Actions";
 import { Check } from "./Check";
 import { Files } from "./Files";
 import { History } from "./History";
 import { InForce } from "./InForce";
 import { Output } from "./Output";
+import { hasScreen, hasWindow, kindOf, Overview, ownFiles } from "./Overview";
+import { Rename } from "./Rename";
 import { Availability, Runs } from "./Runs";
 import { Secrets } from "./Secrets";
 import { StateMark } from "./StateMark";
+import { type Section, sections } from "./sections";
+import { Unwrap } from "./Unwrap";
 import { Watches } from "./Watches";
-import { Why } from "./Why";
 import "./services.css";
 
-/** One service: why it is as it is, what can be done, what it prints, how it has fared. */
-export function ServicePage({ name, run }: { name: string; run?: number | undefined }) {
+// What draws a screen, and the form, are most of the page, and rarely wanted.
+const Terminal = lazy(() => import("../terminal/Terminal").then((part) => ({ default: part.Terminal })));
+const Window = lazy(() => import("../window/Window").then((part) => ({ default: part.Window })));
+const ChangeForm = lazy(() => import("../wrap/ChangeForm").then((part) => ({ default: part.ChangeForm })));
+
+/** One service: what it does and why, what can be done, and, each under an address of its own, all that is known of it. */
+export function ServicePage({ name, section, run }: { name: string; section: Section; run?: number | undefined }) {
   const service = useService(name);
   const { loaded } = useServices();
   const queries = useQueryClient();
-  const path = { params: { path: { name } } };
   const detail = useQuery({
     queryKey: ["service", name],
-    queryFn: () => take(api.GET("/api/services/{name}", path)),
+    queryFn: () => take(api.GET("/api/services/{name}", { params: { path: { name } } })),
     refetchInterval: 10_000,
-  });
-  const log = useQuery({
-    queryKey: ["logbook", name],
-    queryFn: () => take(api.GET("/api/logbook", { params: { query: { service: name, last: 12 } } })),
   });
 
   useEffect(
@@ -45,6 +46,10 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
       }),
     [name, queries],
   );
+  const shown = (Object.keys(sections) as Section[]).filter(
+    (one) => one !== "screen" || hasScreen(detail.data) || hasWindow(detail.data),
+  );
+  useSectionKeys(name, shown);
 
   if (!service)
     return loaded ? (
@@ -56,8 +61,10 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
     );
   return (
     <>
-      <h1>{service.title}</h1>
-      <p style={{ margin: "0 0 14px" }}>
+      <h1>
+        <bdi>{service.title}</bdi>
+      </h1>
+      <p style={{ margin: "0 0 12px" }}>
         <StateMark service={service} /> · {service.why}
       </p>
       <Actions
@@ -65,239 +72,216 @@ export function ServicePage({ name, run }: { name: string; run?: number | undefi
         job={kindOf(detail.data) === "periodic"}
         reloads={detail.data !== undefined && "reload" in (detail.data.definition as object)}
       />
-      {hasScreen(detail.data) && <Terminal name={name} lives={service.pid != null} />}
-      {hasWindow(detail.data) && <Window name={name} lives={service.pid != null} />}
+      <nav className="sections" aria-label="Sections">
+        {shown.map((one, place) => (
+          <Link
+            key={one}
+            to={one === "overview" ? "/services/$name" : "/services/$name/$section"}
+            params={{ name, section: one } as never}
+            aria-current={one === section ? "page" : undefined}
+            activeOptions={{ exact: true }}
+            title={`Key ${(place + 1) % 10}`}
+          >
+            {sections[one]}
+          </Link>
+        ))}
+      </nav>
+      <Suspense fallback={<p className="quiet">Loading…</p>}>
+        {section === "overview" ? (
+          <Overview service={service} detail={detail.data} />
+        ) : section === "output" ? (
+          <div className="whole">
+            <Output
+              name={name}
+              run={run}
+              runs={detail.data?.runs.map((one) => Number(one.run)) ?? []}
+              files={ownFiles(detail.data)}
+            />
+          </div>
+        ) : section === "screen" ? (
+          <>
+            {hasScreen(detail.data) && <Terminal name={name} lives={service.pid != null} />}
+            {hasWindow(detail.data) && <Window name={name} lives={service.pid != null} />}
+          </>
+        ) : section === "runs" ? (
+          <>
+            <h2>How much it ran</h2>
+            {detail.data && <Availability detail={detail.data} />}
+            <h2>Latest runs</h2>
+            <Runs name={name} latest={detail.data?.runs ?? []} />
+          </>
+        ) : section === "definition" ? (
+          detail.data && <Defined detail={detail.data} service={service} />
+        ) : section === "change" ? (
+          <ChangeForm name={name} />
+        ) : section === "files" ? (
+          <>
+            <h2>Program files</h2>
+            <Files service={service} />
+          </>
+        ) : section === "history" ? (
+          <>
+            <h2>History</h2>
+            <History service={service} revision={detail.data && Number(detail.data.revision)} />
+          </>
+        ) : section === "logbook" ? (
+          <Log name={name} />
+        ) : (
+          detail.data && <Access detail={detail.data} onChanged={() => void detail.refetch()} />
+        )}
+      </Suspense>
+    </>
+  );
+}
+
+/** 1 to 9, and 0, lead to the sections in their order, unless something else takes keys. */
+function useSectionKeys(name: string, shown: readonly Section[]) {
+  const navigate = useNavigate();
+  const keys = shown.join();
+  useEffect(() => {
+    const press = (event: KeyboardEvent) => {
+      if (event.ctrlKey || event.metaKey || event.altKey || !/^\d$/.test(event.key)) return;
+      if ((event.target as HTMLElement).closest("input, textarea, select, canvas, [contenteditable], [role=dialog]"))
+        return;
+      const section = keys.split(",")[(Number(event.key) + 9) % 10] as Section | undefined;
+      if (!section) return;
+      event.preventDefault();
+      void navigate(
+        section === "overview"
+          ? { to: "/services/$name", params: { name } }
+          : { to: "/services/$name/$section", params: { name, section } },
+      );
+    };
+    window.addEventListener("keydown", press);
+    return () => window.removeEventListener("keydown", press);
+  }, [name, keys, navigate]);
+}
+
+/** How it is set, what of that the kernel says is in force, and what would go wrong. */
+function Defined({ detail, service }: { detail: ServiceDetail; service: ServiceView }) {
+  const name = detail.name;
+  return (
+    <>
       <div className="columns">
         <div>
-          <h2 id="output">Output</h2>
-          <Output
-            name={name}
-            run={run}
-            runs={detail.data?.runs.map((one) => Number(one.run)) ?? []}
-            files={ownFiles(detail.data)}
-          />
-        </div>
-        <div>
-          <h2>Now</h2>
+          <h2>
+            How it is set · revision {detail.revision} ·{" "}
+            <Link to="/services/$name/$section" params={{ name, section: "change" }}>
+              change it
+            </Link>
+          </h2>
           <dl className="facts sheet">
-            <dt>Health</dt>
-            <dd className={service.health === "poor" ? "attention" : undefined}>
-              {service.health}
-              {service["health-since"] && ` since ${at(service["health-since"])}`}: {service["health-why"]}
-            </dd>
-            <dt>Up</dt>
-            <dd>
-              <Since time={service["up-since"]} />
-            </dd>
-            <dt>In this state</dt>
-            <dd>
-              <Since time={service.since} />, since {at(service.since)}
-            </dd>
-            <dt>Process</dt>
-            <dd>{service.pid ? `pid ${service.pid}, run ${service.run}` : "none"}</dd>
-            <dt>Restarts</dt>
-            <dd>{service.restarts}</dd>
-            <dt>Account</dt>
-            <dd>{service.account}</dd>
-            {service.labels.length > 0 && (
-              <>
-                <dt>Labels</dt>
-                <dd>{service.labels.join(", ")}</dd>
-              </>
-            )}
-            <dt>Starts</dt>
-            <dd>{beginsAt[service.at] ?? service.at}</dd>
-            {service["next-moment"] && (
-              <>
-                <dt>Next moment</dt>
-                <dd>
-                  {at(service["next-moment"])} · <Link to="/ahead">all that is planned</Link>
-                </dd>
-              </>
-            )}
-            {service.busy && (
-              <>
-                <dt>Busy</dt>
-                <dd>{service.busy}</dd>
-              </>
-            )}
-            {service.awaits?.map((wait) => (
-              <Fragment key={wait.for}>
-                <dt>Waits for</dt>
-                <dd>
-                  {wait.for}
-                  {wait.missing && ` (${wait.missing})`}, since {at(wait.since)}
-                  {wait.until && `; at ${at(wait.until)} ${wait.follows}`}
-                </dd>
-              </Fragment>
-            ))}
-            {service.said && (
-              <>
-                <dt>Says</dt>
-                <dd>{service.said}</dd>
-              </>
-            )}
-            {detail.data && <Proof detail={detail.data} />}
-            {detail.data && (
-              <>
-                <dt>Clean stop</dt>
-                <dd>
-                  waits {length(detail.data["wind-down-ms"])} in all
-                  {detail.data["usual-stop-ms"] != null &&
-                    `; its stops usually take ${ms(detail.data["usual-stop-ms"])}`}
-                </dd>
-              </>
-            )}
-            {detail.data?.["running-command"] && (
+            {detail["running-command"] && (
               <>
                 <dt>Runs now</dt>
                 <dd>
-                  <code>{detail.data["running-command"].join(" ")}</code>
+                  <code>{detail["running-command"].join(" ")}</code>
                 </dd>
               </>
             )}
-            <dt>{detail.data?.["running-command"] ? "From the next start on" : "Command"}</dt>
+            <dt>{detail["running-command"] ? "From the next start on" : "Command"}</dt>
             <dd>
-              <code>{service.command.join(" ")}</code>
+              <code>{detail.command.join(" ")}</code>
             </dd>
-            {detail.data && <Places detail={detail.data} />}
-            {detail.data && (
-              <>
-                <dt>Can be seen in</dt>
-                <dd>
-                  <Seen detail={detail.data} />
-                </dd>
-              </>
-            )}
+            <dt>Directory</dt>
+            <dd>
+              <code>{detail.directory}</code>
+            </dd>
+            <dt>Output file</dt>
+            <dd>
+              <code>{detail.output}</code>
+            </dd>
+            <dt>State directory</dt>
+            <dd>
+              <code>{detail["state-directory"]}</code>
+            </dd>
+            <dt>Labels</dt>
+            <dd>{detail.labels.join(", ") || "none"}</dd>
+            <dt>Set by hand</dt>
+            <dd>{innermost(detail.given).join(", ")}</dd>
           </dl>
         </div>
-      </div>
-      <h2>Why</h2>
-      <Why name={name} turn={`${service.state} ${service.why} ${service["health-why"]}`} />
-      <h2>Watched while it runs</h2>
-      {detail.data && <Watches detail={detail.data} />}
-      <div className="columns">
         <div>
-          <h2>In force, by the kernel's word</h2>
-          {detail.data && <InForce detail={detail.data} />}
-        </div>
-        <div>
-          {detail.data && detail.data.secrets.length > 0 && (
-            <>
-              <h2>Secrets</h2>
-              <Secrets service={name} secrets={detail.data.secrets} onChanged={() => void detail.refetch()} />
-            </>
-          )}
           <h2>What would go wrong</h2>
           <Check name={name} account={service.account} />
         </div>
       </div>
-      <h2>Program files</h2>
-      <Files service={service} />
-      <h2 id="history">History</h2>
-      <History service={service} revision={detail.data && Number(detail.data.revision)} />
-      <h2>How much it ran</h2>
-      {detail.data && <Availability detail={detail.data} />}
-      <h2>Latest runs</h2>
-      <Runs name={name} latest={detail.data?.runs ?? []} />
-      <h2>Logbook</h2>
+      <h2>Watched while it runs</h2>
+      <Watches detail={detail} />
+      <h2>In force, by the kernel's word</h2>
+      <InForce detail={detail} />
+      <div className="columns">
+        <div>
+          <h2>The end of it</h2>
+          <Unwrap name={name} />
+        </div>
+        <div>
+          <h2>Another short name</h2>
+          <Rename service={service} />
+        </div>
+      </div>
+    </>
+  );
+}
+
+/** Without those that only hold others. */
+const innermost = (keys: readonly string[]) =>
+  keys.filter((key) => !keys.some((other) => other.startsWith(`${key}.`) || other.startsWith(`${key}[`)));
+
+function Log({ name }: { name: string }) {
+  const log = useQuery({
+    queryKey: ["logbook", name],
+    queryFn: () => take(api.GET("/api/logbook", { params: { query: { service: name, last: 100 } } })),
+  });
+  return (
+    <>
+      <h2>Its part of the logbook</h2>
+      <Trouble of={log} />
       <LogTable entries={log.data ?? []} />
     </>
   );
 }
 
-const kindOf = (detail: ServiceDetail | undefined) =>
-  (detail?.definition as { program?: { kind?: string } } | undefined)?.program?.kind;
-
-/** It has a terminal for people, of a size. */
-const hasScreen = (detail: ServiceDetail | undefined) =>
-  /^\d+x\d+$/.test(String((detail?.definition as { program?: { terminal?: unknown } } | undefined)?.program?.terminal));
-
-/** It has a display of its own. */
-const hasWindow = (detail: ServiceDetail | undefined) =>
-  (detail?.definition as { program?: { window?: unknown } } | undefined)?.program?.window !== undefined;
-
-/** Log files that the program writes by itself. */
-const ownFiles = (detail: ServiceDetail | undefined): string[] =>
-  Object.keys((detail?.definition as { output?: { files?: object } } | undefined)?.output?.files ?? {});
-
-const beginsAt: Record<string, string> = {
-  boot: "boot, before anyone logs in",
-  "boot-late": "boot, after everything that starts at boot",
-  request: "request, only when asked",
-  never: "never: every start is refused",
-};
-
-const ms = (took: number) => (took < 100 ? `${Math.round(took)} ms` : `${(took / 1000).toFixed(2)} s`);
-
-function Proof({ detail }: { detail: ServiceDetail }) {
-  const { proof, needs } = detail;
+/** Who it is, and what it alone may know. */
+function Access({ detail, onChanged }: { detail: ServiceDetail; onChanged: () => void }) {
+  const account = useQuery({
+    queryKey: ["account", detail.account],
+    queryFn: () => take(api.GET("/api/accounts/{name}", { params: { path: { name: detail.account } } })),
+  });
+  const view = account.data;
   return (
-    <>
-      <dt>Proof</dt>
-      <dd>
-        {proof.seen
-          ? `${proof.seen}, ${ms(proof["took-ms"] ?? 0)} after its launch${proof["usual-ms"] == null ? "" : ` (usually ${ms(proof["usual-ms"])})`}`
-          : `none yet: it serves once ${proof.awaited}`}
-      </dd>
-      {needs.length > 0 && (
-        <>
-          <dt>Needs</dt>
-          <dd>{needs.join("; ")}</dd>
-        </>
-      )}
-      {detail["needed-by"].length > 0 && (
-        <>
-          <dt>Needed by</dt>
-          <dd>
-            {detail["needed-by"].map((name, index) => (
-              <Fragment key={name}>
-                {index > 0 && ", "}
-                <Link to="/services/$name" params={{ name }}>
-                  {name}
-                </Link>
-              </Fragment>
-            ))}
-          </dd>
-        </>
-      )}
-    </>
-  );
-}
-
-/** Where what it does can be seen. */
-function Seen({ detail }: { detail: ServiceDetail }) {
-  if (kindOf(detail) === "toggles") return "nothing: none of it runs between its two commands";
-  const files = ownFiles(detail);
-  return (
-    <>
-      <a href="#output">its output</a>
-      {files.length > 0 && `, its own log files (${files.join(", ")}), chosen there`}
-      {hasScreen(detail) && (
-        <>
-          , <a href="#terminal">its terminal</a>
-        </>
-      )}
-      {hasWindow(detail) && (
-        <>
-          , <a href="#window">its window</a>
-        </>
-      )}
-    </>
-  );
-}
-
-function Places({ detail }: { detail: ServiceDetail }) {
-  return (
-    <>
-      <dt>Directory</dt>
-      <dd>
-        <code>{detail.directory}</code>
-      </dd>
-      <dt>Output file</dt>
-      <dd>
-        <code>{detail.output}</code>
-      </dd>
-    </>
+    <div className="columns">
+      <div>
+        <h2>Its account</h2>
+        <Trouble of={account} />
+        {view && (
+          <dl className="facts sheet">
+            <dt>Account</dt>
+            <dd>
+              {view.account.name}, uid {view.account.uid}
+              {view.account.permitted ? "" : " ▲ not permitted to run services"}
+            </dd>
+            <dt>Groups</dt>
+            <dd>{view.groups.join(", ") || "none"}</dd>
+            <dt>May</dt>
+            <dd>{view.may.join(" ") || "run its programs, and nothing else"}</dd>
+            <dt>Writes</dt>
+            <dd>{view.writes.join(", ") || "nowhere"}</dd>
+            <dt>Was granted</dt>
+            <dd>{view.granted.join(", ") || "nothing"}</dd>
+            <dt>Runs</dt>
+            <dd>{view.account.services.join(", ")}</dd>
+          </dl>
+        )}
+      </div>
+      <div>
+        <h2>Secrets</h2>
+        {detail.secrets.length > 0 ? (
+          <Secrets service={detail.name} secrets={detail.secrets} onChanged={onChanged} />
+        ) : (
+          <p className="quiet">Its definition asks for none (program.secrets).</p>
+        )}
+      </div>
+    </div>
   );
 }

@@ -23,24 +23,6 @@ export function Why({ name, turn }: { name: string; turn: string }) {
   const view = why.data;
   return (
     <div className="sheet why">
-      <Group gap="xs" align="end" mb={8}>
-        <TextInput
-          type="datetime-local"
-          step={1}
-          size="xs"
-          label="Ask for another time"
-          value={wanted}
-          onChange={(event) => setWanted(event.currentTarget.value)}
-        />
-        <Button size="xs" variant="default" disabled={!wanted} onClick={() => setAsked(wanted)}>
-          Ask
-        </Button>
-        {asked && (
-          <Button size="xs" variant="subtle" onClick={() => setAsked(undefined)}>
-            Back to now
-          </Button>
-        )}
-      </Group>
       {why.isError && (
         <p role="alert" className="attention">
           ▲ {why.error.message}
@@ -103,6 +85,31 @@ export function Why({ name, turn }: { name: string; turn: string }) {
           )}
         </>
       )}
+      <form
+        onSubmit={(event) => {
+          event.preventDefault();
+          if (wanted) setAsked(wanted);
+        }}
+      >
+        <Group gap="xs" align="end">
+          <TextInput
+            type="datetime-local"
+            step={1}
+            size="xs"
+            label="Ask for another time"
+            value={wanted}
+            onChange={(event) => setWanted(event.currentTarget.value)}
+          />
+          <Button size="xs" variant="default" disabled={!wanted} type="submit">
+            Ask
+          </Button>
+          {asked && (
+            <Button size="xs" variant="subtle" onClick={() => setAsked(undefined)}>
+              Back to now
+            </Button>
+          )}
+        </Group>
+      </form>
     </div>
   );
 }

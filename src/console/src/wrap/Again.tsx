@@ -1,12 +1,14 @@
 import { Tabs } from "@mantine/core";
 import type { RepeatView } from "../api/client";
 import { Typed } from "../app/Typed";
+import { AsFile } from "./AsFile";
+import type { Definition } from "./draft";
 
 const quoted = (word: string) =>
   /^[\p{L}\p{N}\-_./=:,@%+]+$/u.test(word) ? word : `'${word.replaceAll("'", "'\\''")}'`;
 
 /** The same definition as a command to type and as a file to keep. */
-export function Again({ repeat }: { repeat: RepeatView }) {
+export function Again({ repeat, onGiven }: { repeat: RepeatView; onGiven: (definition: Definition) => void }) {
   return (
     <Tabs defaultValue="command" keepMounted={false}>
       <Tabs.List>
@@ -19,7 +21,7 @@ export function Again({ repeat }: { repeat: RepeatView }) {
         </pre>
       </Tabs.Panel>
       <Tabs.Panel value="file">
-        <pre className="again">{repeat.file}</pre>
+        <AsFile file={repeat.file} onGiven={onGiven} />
       </Tabs.Panel>
     </Tabs>
   );

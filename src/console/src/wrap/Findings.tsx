@@ -30,6 +30,20 @@ const mends: Partial<Record<FindingView["code"], string>> = {
   "account-not-permitted": "Permit it",
 };
 
+/** With these it cannot be launched at all: there is nothing to accept. */
+const never: readonly FindingView["code"][] = [
+  "program-missing",
+  "program-machine",
+  "interpreter-missing",
+  "library-missing",
+  "directory-missing",
+  "off-command-missing",
+  "account-missing",
+  "account-needed",
+  "account-not-permitted",
+  "group-missing",
+];
+
 function Finding({
   finding,
   account,
@@ -72,7 +86,7 @@ function Finding({
         </Button>
       )}
       {mend.isError && <p role="alert">{mend.error.message}</p>}
-      {blocks && !finding["only-now"] && onAccept && (
+      {blocks && !finding["only-now"] && onAccept && !never.includes(finding.code) && (
         <Button size="compact-sm" variant="subtle" onClick={() => onAccept(finding.code)}>
           Accept it all the same
         </Button>
