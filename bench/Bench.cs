@@ -8,15 +8,26 @@ using System.Net.Sockets;
 using System.Runtime.InteropServices;
 using System.Text.Json;
 using System.Text.Json.Nodes;
+using CalmSentry.Bench;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Wording;
 
+if (args is ["--bare", var bareSocket, var bareFile])
+{
+    await Bare.Serve(bareSocket, bareFile);
+    return;
+}
+
 var binaries = Path.GetFullPath(args[0]);
-var floors = Path.GetFullPath(args[1]);
 var quick = args.Contains("--quick");
 var pair = args.Contains("--pair"); // for bench/pair.sh: every single time of what is compared, a line each
 var root = Directory.CreateTempSubdirectory("calm's bench ");
+
+// Not where the command line of this program names it: it would be taken for a copy that runs already.
+var floors = Path.Combine(root.FullName, "programs", "floors");
+Directory.CreateDirectory(Path.GetDirectoryName(floors)!);
+File.Copy(args[1], floors);
 var places = new Places(root.FullName);
 var fifoPath = Path.Combine(root.FullName, "first");
 Run("mkfifo", "-m", "666", fifoPath);
@@ -85,6 +96,8 @@ try
         await Told();
     else if (args.Contains("--knock"))
         await Knock();
+    else if (args.Contains("--asked"))
+        await Asked(quick ? 40 : 200);
     else if (args.Contains("--files"))
         await NewFiles();
     else if (args.Contains("--settle"))
@@ -163,6 +176,7 @@ async Task Rest()
     foreach (var count in quick ? [20] : new[] { 50, 200, 500, 1000 })
         await Prove(count);
     await Crowd(quick ? 20 : 1000);
+    await Asked(quick ? 20 : 200);
     await Jobs();
     await NewFiles();
     await Settle();
@@ -877,6 +891,83 @@ async Task Many(int count)
     Row($"calm list, {count} services (floor: curl on the same socket)", curl, table, Milliseconds);
 }
 
+// The list asked for by many at once, beside the same bytes of a server that does nothing else.
+async Task Asked(int count)
+{
+    Progress("the list, asked for by many");
+    const int askers = 8;
+    await WrapMany(count);
+    var bytes = Path.Combine(root.FullName, "list");
+    await File.WriteAllBytesAsync(bytes, await http.GetByteArrayAsync("services"));
+    var socket = Path.Combine(root.FullName, "bare");
+    using var bare = Process.Start(
+        new ProcessStartInfo(Environment.ProcessPath!, ["--bare", socket, bytes]) { RedirectStandardOutput = true }
+    )!;
+    await bare.StandardOutput.ReadLineAsync();
+    using var floor = Client(socket);
+    using var ours = Client(Environment.IsPrivilegedProcess ? places.RootSocket : places.ApiSocket);
+    var (floorTimes, ourTimes) = (new List<double>(), new List<double>());
+    var (floorRates, ourRates) = (new List<double>(), new List<double>());
+    for (var turn = 0; turn < turns + 1; turn++)
+    {
+        var known = turn > 0; // the first turn only warms both
+        await AskAll(floor, "/", known ? floorTimes : [], known ? floorRates : []);
+        await AskAll(ours, "/api/services", known ? ourTimes : [], known ? ourRates : []);
+    }
+
+    bare.Kill();
+    await bare.WaitForExitAsync();
+    var size = new FileInfo(bytes).Length / 1000;
+    Row(
+        $"the list of {count} services ({size} kB), {askers} asking at once (floor: the same bytes by the same framework)",
+        floorTimes,
+        ourTimes,
+        Milliseconds
+    );
+    Row("the same, answers a second", floorRates, ourRates, PerSecond);
+
+    static HttpClient Client(string socket) =>
+        new(
+            new SocketsHttpHandler
+            {
+                ConnectCallback = async (_, stop) =>
+                {
+                    var to = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
+                    await to.ConnectAsync(new UnixDomainSocketEndPoint(socket), stop);
+                    return new NetworkStream(to, true);
+                },
+                MaxConnectionsPerServer = askers,
+            }
+        )
+        {
+            BaseAddress = new Uri("http://sentry/"),
+        };
+
+    async Task AskAll(HttpClient client, string path, List<double> times, List<double> rates)
+    {
+        var each = quick ? 20 : 250;
+        var all = Stopwatch.StartNew();
+        var asked = await Task.WhenAll(
+            Enumerable
+                .Range(0, askers)
+                .Select(async _ =>
+                {
+                    var took = new List<double>();
+                    for (var i = 0; i < each; i++)
+                    {
+                        var one = Stopwatch.StartNew();
+                        await client.GetByteArrayAsync(path);
+                        took.Add(one.Elapsed.TotalNanoseconds);
+                    }
+
+                    return took;
+                })
+        );
+        times.AddRange(asked.SelectMany(took => took));
+        rates.Add(askers * each / all.Elapsed.TotalSeconds);
+    }
+}
+
 // The list while another account's processes connect and hang up without pause, beside as many that do so at a socket nobody listens at.
 async Task Knock()
 {
@@ -1281,7 +1372,7 @@ void Say(string what, string floor, string ours, string ratio = "–")
 static string Times(List<double> times, Func<double, string> unit)
 {
     // Of a speed the worst is the least.
-    var worst = unit == Speed ? times.Min() : times.Max();
+    var worst = unit == Speed || unit == PerSecond ? times.Min() : times.Max();
     return times.Count == 1
         ? unit(times[0])
         : $"{unit(Median(times))} ({(times.Count >= 100 ? $"{unit(Slow(times))}, " : "")}{unit(worst)})";
@@ -1292,6 +1383,8 @@ static double Slow(List<double> times) => times.Order().ElementAt((int)Math.Ceil
 static string Ratio(double ratio) => ratio.ToString("0.00", CultureInfo.InvariantCulture);
 
 static string Speed(double megabytes) => string.Create(CultureInfo.InvariantCulture, $"{megabytes:0} MB/s");
+
+static string PerSecond(double rate) => string.Create(CultureInfo.InvariantCulture, $"{rate:0} a second");
 
 void Progress(string what) => Console.Error.WriteLine($"bench: {what}");
 

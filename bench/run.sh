@@ -4,6 +4,7 @@
 # --files: twenty thousand new files for a service. --settle: a directory of definitions. --terminal: keys and output at a joined terminal.
 # --window: a press to its picture in a service's window, and what a still one costs (as root).
 # --console: the console's first rows, a change to its sight, frames and memory, with up to a thousand services (as root).
+# --asked: the list, asked for by eight at once.
 # --knock: the list while another account knocks (as root).
 # --write puts the table into docs/performance.md.
 set -euo pipefail

@@ -8,7 +8,7 @@ namespace CalmSentry.Keeper;
 /// Being an account for a moment, so that what it may do is asked of the kernel and not worked out:
 /// <c>as UID GID GROUP,GROUP… JOIN:JOIN… run DIRECTORY PROGRAM ARGUMENT…</c> becomes a program; <c>… ask</c> answers
 /// questions;
-/// <c>… send SOCKET</c> connects to a Unix socket; <c>… read FILE</c> prints one. JOIN are control groups, entered first. <c>… seeing FROM AT …</c>, before one of
+/// <c>… send SOCKET</c> connects to a Unix socket; <c>… read FILE</c> prints one; <c>… list DIRECTORY BEGINNING</c> names what is there. JOIN are control groups, entered first. <c>… seeing FROM AT …</c>, before one of
 /// these: the directory FROM is seen at AT, by this process and what it starts alone; <c>… offline …</c>: they have no network,
 /// and may take so much memory, processes and disk as reading a program takes, and no more (setrlimit(2)).
 /// </summary>
@@ -64,6 +64,7 @@ internal static unsafe class As
             ["ask"] => Answer(),
             ["send", var socket] => Send(socket),
             ["read", var file] => ReadOut(file),
+            ["list", var directory, var beginning] => ListOut(directory, beginning),
             ["run", var directory, .. var program] => Run(directory, program, environment),
             _ => 2,
         };
@@ -186,6 +187,79 @@ internal static unsafe class As
             if ((got = write(1, text + put, length - put)) <= 0)
                 return Marshal.GetLastSystemError();
         return 0;
+    }
+
+    /// <summary>
+    /// What is in a directory and begins so, in order, goes to standard output: of each d (a directory), x (a program) or f (another file),
+    /// its name and NUL; of a hundred thousand entries at most. A pipe, a device and a link to nowhere are left out. Exit code: errno.
+    /// </summary>
+    private static int ListOut(string path, string beginning)
+    {
+        const int mostSeen = 100_000,
+            mostNamed = 201,
+            mostKept = 4 * mostNamed;
+        using (var name = new Linux.Native.CString(path))
+        {
+            var directory = open(name.Pointer, O_RDONLY | O_DIRECTORY | O_CLOEXEC, 0);
+            if (directory < 0)
+                return Marshal.GetLastSystemError();
+            _ = close(directory);
+        }
+
+        var listed = new System.Text.StringBuilder();
+        try
+        {
+            var first = new SortedSet<string>(StringComparer.Ordinal);
+            foreach (var entry in Directory.EnumerateFileSystemEntries(path).Take(mostSeen))
+            {
+                var one = Path.GetFileName(entry);
+                // Written with a dot, what begins with one is meant; a name that is no text can stand in no definition.
+                if (
+                    !one.StartsWith(beginning, StringComparison.Ordinal)
+                    || (one[0] == '.' && !beginning.StartsWith('.'))
+                    || one.Contains('\uFFFD')
+                )
+                    continue;
+                first.Add(one);
+                if (first.Count > mostKept)
+                    first.Remove(first.Max!);
+            }
+
+            var left = mostNamed;
+            foreach (var one in first)
+            {
+                if (Kind(Path.Combine(path, one)) is not { } kind)
+                    continue;
+                listed.Append(kind).Append(one).Append('\0');
+                if (--left == 0)
+                    break;
+            }
+        }
+        catch (UnauthorizedAccessException)
+        {
+            return EACCES;
+        }
+        catch (IOException)
+        {
+            return EIO;
+        }
+
+        var text = System.Text.Encoding.UTF8.GetBytes(listed.ToString());
+        fixed (byte* first = text)
+            for (nint put = 0, got; put < text.Length; put += got)
+                if ((got = write(1, first + put, text.Length - put)) <= 0)
+                    return Marshal.GetLastSystemError();
+        return 0;
+
+        static char? Kind(string path)
+        {
+            if (Directory.Exists(path))
+                return 'd';
+            if (!Linux.Files.FileFacts.IsRegular(path))
+                return null;
+            using var name = new Linux.Native.CString(path);
+            return Access(name.Pointer, X_OK) == 0 ? 'x' : 'f';
+        }
     }
 
     private static byte** environ;

@@ -398,7 +398,7 @@ public class SwapTests
             "--wind-down",
             "WINCH 500ms",
             "--watch",
-            $"command:/usr/bin/test ! -e {Path.Combine(Home(sentry), "slow").Quoted()},beat=100ms,patience=1,follows=note"
+            $"command:/usr/bin/test ! -e {Path.Combine(Home(sentry), "slow").Quoted()},beat=100ms,patience=3,follows=note"
         );
         await sentry.Ok("start", "board");
         var files = New(sentry, "2", how);

@@ -34,6 +34,7 @@ namespace CalmSentry.Contract.Api;
         typeof(Worded<MessageKind>),
         typeof(Worded<MessageState>),
         typeof(Worded<OutcomeKind>),
+        typeof(Worded<PathKind>),
         typeof(Worded<ReportKind>),
         typeof(Worded<ReportPart>),
         typeof(Worded<ServiceState>),
@@ -76,6 +77,7 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(RehearsalEvent))]
 [JsonSerializable(typeof(RehearsalReport))]
 [JsonSerializable(typeof(BeginReport))]
+[JsonSerializable(typeof(IReadOnlyList<BeginReport>))]
 [JsonSerializable(typeof(AheadView))]
 [JsonSerializable(typeof(MomentsView))]
 [JsonSerializable(typeof(DrillPlan))]
@@ -84,6 +86,7 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(TogetherOrder))]
 [JsonSerializable(typeof(SwapEvent))]
 [JsonSerializable(typeof(VersionsView))]
+[JsonSerializable(typeof(PathsView))]
 [JsonSerializable(typeof(AlertView))]
 [JsonSerializable(typeof(IReadOnlyList<AlertView>))]
 [JsonSerializable(typeof(IReadOnlyList<MessageView>))]
@@ -98,6 +101,7 @@ namespace CalmSentry.Contract.Api;
 [JsonSerializable(typeof(SettleOrder))]
 [JsonSerializable(typeof(ComparisonView))]
 [JsonSerializable(typeof(SettlementView))]
+[JsonSerializable(typeof(IReadOnlyList<SettlementView>))]
 [JsonSerializable(typeof(SettleEvent))]
 [JsonSerializable(typeof(string[]))]
 public sealed partial class ApiJson : JsonSerializerContext

@@ -69,6 +69,25 @@ public sealed record InterpreterView(string Path, string? Version, string Why, b
 /// <param name="File">A definition file.</param>
 public sealed record RepeatView(IReadOnlyList<string>? Command, string File);
 
+/// <summary>What a path leads to.</summary>
+public enum PathKind
+{
+    Directory,
+
+    /// <summary>A file that the account may execute.</summary>
+    Program,
+    File,
+}
+
+/// <param name="Path">Absolute; a directory's ends with a slash.</param>
+public sealed record PathView(string Path, PathKind Kind);
+
+/// <summary>Paths that begin as somebody has typed, as an account sees them.</summary>
+/// <param name="Paths">In order; at most 200.</param>
+/// <param name="More">There are more than these.</param>
+/// <param name="Trouble">Why there is none, in a sentence.</param>
+public sealed record PathsView(IReadOnlyList<PathView> Paths, bool More, string? Trouble);
+
 /// <summary>A service account.</summary>
 public sealed record AccountView
 {

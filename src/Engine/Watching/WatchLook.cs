@@ -28,6 +28,8 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
         SlowerThanUsual = 4;
 
     private static readonly TimeSpan FirstLimit = TimeSpan.FromSeconds(1),
+        // A busy or a shared machine can hold anybody up for a tenth of a second; that is no sign of a hang.
+        ShortestLimit = TimeSpan.FromMilliseconds(250),
         Together = TimeSpan.FromSeconds(1),
         LongestLimit = TimeSpan.FromSeconds(10),
         Margin = TimeSpan.FromMilliseconds(5);
@@ -189,14 +191,19 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
 
     /// <summary>
     /// How long an answer is waited for: a beat, so that what hangs is seen when that was asked for; of what is usually slower, four times
-    /// as long as it usually takes, so that it is not taken for hanging.
+    /// as long as it usually takes, so that it is not taken for hanging; in any case 250 ms at least and 10 s at most.
     /// </summary>
     /// <param name="took">How long the last good answers took; none: it is not known yet what is usual.</param>
     internal static TimeSpan LimitOf(TimeSpan beat, IReadOnlyCollection<TimeSpan> took)
     {
         var slow = took.Count == 0 ? FirstLimit : took.Order().ElementAt(took.Count / 2) * SlowerThanUsual;
-        var limit = slow > beat ? slow : beat;
-        return limit < LongestLimit ? TimeSpan.FromMilliseconds(Math.Ceiling(limit.TotalMilliseconds)) : LongestLimit;
+        return TimeSpan.FromMilliseconds(
+            Math.Clamp(
+                Math.Ceiling((slow > beat ? slow : beat).TotalMilliseconds),
+                ShortestLimit.TotalMilliseconds,
+                LongestLimit.TotalMilliseconds
+            )
+        );
     }
 
     private Func<CancellationToken, Task<Sight>> Silence(SilenceWatch watch, long began)

@@ -189,6 +189,37 @@ public sealed class AsAccount(string keeper, string? groups)
             ? (text, errno)
             : null;
 
+    /// <summary>What is in a directory and begins so, in order; of more than 200 the first 201.</summary>
+    /// <returns>Of each <c>d</c> (a directory), <c>x</c> (a program) or <c>f</c> (another file) and its name; or why it is not to be seen, as an
+    /// errno; null when it took too long.</returns>
+    public async Task<(IReadOnlyList<(char Kind, string Name)> Entries, int Errno)?> List(
+        Account account,
+        string directory,
+        string beginning,
+        CancellationToken cancellation
+    ) =>
+        await Talk(
+                account,
+                [],
+                ["list", directory, beginning],
+                new Dictionary<string, string>(),
+                "",
+                null,
+                Patience,
+                Kept,
+                cancellation
+            )
+            .ConfigureAwait(false)
+            is { ExitCode: var errno, Output: var text }
+            ? (
+                [
+                    // What was cut off at the bound is no name.
+                    .. text.Split('\0')[..^1].Select(one => (one[0], one[1..])),
+                ],
+                errno
+            )
+            : null;
+
     /// <summary>
     /// Connects to a Unix socket as the account, sends a text and returns what comes back up to the first line's end.
     /// </summary>

@@ -17,7 +17,9 @@ internal static unsafe partial class Libc
         ENOSPC = 28,
         EDQUOT = 122,
         ENXIO = 6,
-        ECHILD = 10;
+        ECHILD = 10,
+        EIO = 5,
+        EACCES = 13;
     public const int O_RDONLY = 0,
         O_WRONLY = 1,
         O_RDWR = 2,

@@ -365,6 +365,9 @@ public static class ProcessFacts
         }
     }
 
+    /// <summary>So many descriptors of a process are looked at.</summary>
+    private const int MostOpenFiles = 1 << 16;
+
     /// <summary>Whether a process holds a lock (flock(2), fcntl(2)) on a file below a directory (proc(5), locks).</summary>
     public static bool LocksBelow(int pid, string directory)
     {
@@ -380,7 +383,8 @@ public static class ProcessFacts
             )
                 return false;
             return Directory
-                .EnumerateFiles($"/proc/{pid}/fd")
+                .EnumerateFileSystemEntries($"/proc/{pid}/fd") // of files alone each would be looked at first
+                .Take(MostOpenFiles)
                 .Any(file =>
                     Link(file) is { } path
                     && path.StartsWith($"{directory.TrimEnd('/')}/", StringComparison.Ordinal)

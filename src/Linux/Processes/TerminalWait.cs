@@ -50,7 +50,7 @@ public static class TerminalWait
     {
         try
         {
-            foreach (var entry in Directory.EnumerateFiles($"/proc/{pid}/fd"))
+            foreach (var entry in Directory.EnumerateFileSystemEntries($"/proc/{pid}/fd"))
                 if (
                     int.Parse(Path.GetFileName(entry), NumberStyles.None, CultureInfo.InvariantCulture)
                         is var descriptor

@@ -1,6 +1,7 @@
 using CalmSentry.Contract.Api;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
+using CalmSentry.Core.Text;
 using CalmSentry.Engine.Accounts;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Logbook;
@@ -23,6 +24,7 @@ internal static class AccountRoutes
     {
         api.MapGet("/accounts", All).Produces<IReadOnlyList<AccountView>>().May(Permission.Read);
         api.MapGet("/accounts/{name}", One).Produces<AccountDetail>().Refuses(404).May(Permission.Read);
+        api.MapGet("/paths", PathsFor).Produces<PathsView>().Refuses(400).May(Permission.Define);
         api.MapPost("/accounts/{name}", Create).Produces<Answer>(201).Refuses(409).May(Permission.Administer);
         api.MapDelete("/accounts/{name}", Remove).Produces<Answer>().Refuses(409).May(Permission.Administer);
         api.MapPost("/accounts/{name}/permit", PermitAccount)
@@ -188,6 +190,67 @@ internal static class AccountRoutes
                 ),
             ],
         };
+    }
+
+    /// <summary>Paths that begin so, as an account that may run services sees them; a directory's end with a slash.</summary>
+    /// <param name="beginning">Absolute: what was typed so far.</param>
+    /// <param name="account">Left out: as everybody sees them.</param>
+    public static async Task<IResult> PathsFor(
+        string beginning,
+        string? account,
+        RunTools tools,
+        CancellationToken gone
+    )
+    {
+        const int most = 200,
+            longest = 4096;
+        if (!beginning.StartsWith('/') || beginning.Length > longest || beginning.Contains('\0'))
+            return Problems.Of(
+                400,
+                ProblemCode.BadAddress,
+                "Not a path",
+                $"beginning is '{Shown.Line(beginning.Length > 80 ? beginning[..80] + "…" : beginning)}'; allowed: an absolute path of at "
+                    + $"most {longest} characters."
+            );
+        var cut = beginning.LastIndexOf('/') + 1;
+        var (directory, name) = (beginning[..cut], beginning[cut..]);
+        var whole = Account.Named(string.IsNullOrEmpty(account) ? "nobody" : account);
+        if (whole is null || (!string.IsNullOrEmpty(account) && !tools.Permits.Permitted(account)))
+            return Answer(
+                [],
+                whole is null ? $"There is no account {account}." : $"{account} is not permitted to run services."
+            );
+        var who = string.IsNullOrEmpty(account) && Account.OwnId == 0 ? "everybody" : whole.Name;
+        return await tools.AsAccount.List(whole, directory, name, gone).ConfigureAwait(false) switch
+        {
+            null => Answer([], $"{directory} has not answered for {AsAccount.Patience.TotalSeconds} s."),
+            { Errno: not 0 and var errno } => Answer(
+                [],
+                $"{directory} cannot be looked into by {who}: {Linux.Native.Names.Errno(errno)}."
+            ),
+            { Entries: var entries } => Answer(
+                entries,
+                entries.Count > 0 || name.Length == 0 ? null : $"Nothing in {directory} begins with {name}."
+            ),
+        };
+
+        IResult Answer(IReadOnlyList<(char Kind, string Name)> entries, string? trouble) =>
+            TypedResults.Json(
+                new PathsView(
+                    [
+                        .. entries
+                            .Take(most)
+                            .Select(one =>
+                                one.Kind == 'd'
+                                    ? new PathView($"{directory}{one.Name}/", PathKind.Directory)
+                                    : new(directory + one.Name, one.Kind == 'x' ? PathKind.Program : PathKind.File)
+                            ),
+                    ],
+                    entries.Count > most,
+                    trouble is null ? null : Shown.Line(trouble)
+                ),
+                ApiJson.Plain.PathsView
+            );
     }
 
     /// <summary>Make a locked system account and permit it to run services.</summary>

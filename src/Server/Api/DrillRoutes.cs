@@ -25,6 +25,7 @@ internal static class DrillRoutes
             .Produces<DrillEvent>(200, "application/x-ndjson")
             .Refuses(404, 409)
             .May(Permission.Operate);
+        api.MapGet("/drills", All).Produces<IReadOnlyList<BeginReport>>().May(Permission.Read);
         api.MapGet("/drills/latest", Latest).Produces<BeginReport>().Refuses(400, 404).May(Permission.Read);
         api.MapPost("/wind-down", WindDown).Produces<Answer>().Refuses(400).May(Permission.Administer);
     }
@@ -39,6 +40,19 @@ internal static class DrillRoutes
         Chosen(services, without, registry, out var named, out var problem)
             ? TypedResults.Json(room.Plan(named), ApiJson.Plain.DrillPlan)
             : problem!;
+
+    /// <summary>The latest report of each kind, the newest first; also the one that goes on.</summary>
+    public static IResult All(DrillRoom room) =>
+        TypedResults.Json(
+            [
+                .. Enum.GetValues<ReportKind>()
+                    .Select(kind => room.Now is { } now && now.Kind == kind ? now : room.Latest(kind))
+                    .OfType<StartReport>()
+                    .OrderByDescending(report => report.Began)
+                    .Select(ReportViews.Of),
+            ],
+            ApiJson.Plain.IReadOnlyListBeginReport
+        );
 
     /// <summary>The latest report, also while it goes on; of ?kind=boot, drill or start, or of any.</summary>
     public static IResult Latest(string? kind, DrillRoom room) =>

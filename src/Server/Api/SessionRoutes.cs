@@ -49,7 +49,7 @@ internal static class SessionRoutes
     /// <summary>End this browser's session.</summary>
     public static NoContent SignOut(Sessions sessions, Record logbook, HttpContext context)
     {
-        if (sessions.Of(context.Request) is { } session && sessions.End(session.Id) is not null)
+        if (sessions.Of(context.Request) is { } session && sessions.End(session.Id, context) is not null)
             logbook.Note(new SignedOutEntry(session.Id), new Principal(session.Account));
         context.Response.Cookies.Delete(Sessions.Cookie);
         return TypedResults.NoContent();
@@ -88,7 +88,7 @@ internal static class SessionRoutes
     {
         if (dry == true && sessions.Open.FirstOrDefault(one => one.Id == id) is { } open)
             return Reply.WouldDo($"The session {id} of {open.Account} would be ended. Nothing was done.");
-        if (sessions.End(id) is not { } session)
+        if (sessions.End(id, context) is not { } session)
             return Problems.Of(
                 404,
                 ProblemCode.NoSuchSession,

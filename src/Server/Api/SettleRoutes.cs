@@ -36,6 +36,7 @@ internal static class SettleRoutes
             .Produces<ComparisonView>()
             .Refuses(400)
             .May(Permission.Read);
+        api.MapGet("/files/settlements", Settlements).Produces<IReadOnlyList<SettlementView>>().May(Permission.Read);
         api.MapGet("/files/settle", Latest).Produces<SettlementView>().Refuses(404).May(Permission.Read);
     }
 
@@ -225,6 +226,16 @@ internal static class SettleRoutes
     {
         await store.Settled().ConfigureAwait(false);
         return room.Latest is { } latest ? TypedResults.Json(View(latest), ApiJson.Plain.SettlementView) : None();
+    }
+
+    /// <summary>What is kept of settlings: the one under way or the latest, or none.</summary>
+    public static async Task<IResult> Settlements(SettleRoom room, SentryStore store)
+    {
+        await store.Settled().ConfigureAwait(false);
+        return TypedResults.Json(
+            room.Latest is { } latest ? [View(latest)] : [],
+            ApiJson.Plain.IReadOnlyListSettlementView
+        );
     }
 
     private static IResult None() =>

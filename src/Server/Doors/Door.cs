@@ -26,6 +26,8 @@ internal static class Door
             return;
         }
 
+        // What is open in a session, such as a stream of events, ends with it.
+        CancellationTokenSource? ended = null;
         switch (word.Door)
         {
             case DoorKind.Api:
@@ -42,8 +44,17 @@ internal static class Door
                     return;
                 }
 
-                if (context.RequestServices.GetRequiredService<Sessions>().AccountOf(context.Request) is { } account)
+                var sessions = context.RequestServices.GetRequiredService<Sessions>();
+                if (sessions.AccountOf(context.Request) is { } account)
+                {
                     new Caller(account, CallerKind.Session).AttachTo(context);
+                    ended = CancellationTokenSource.CreateLinkedTokenSource(
+                        context.RequestAborted,
+                        sessions.EndOf(context.Request)
+                    );
+                    context.RequestAborted = ended.Token;
+                }
+
                 break;
         }
 
@@ -77,7 +88,8 @@ internal static class Door
             return;
         }
 
-        await next(context).ConfigureAwait(false);
+        using (ended)
+            await next(context).ConfigureAwait(false);
     }
 
     /// <summary>The answer to a caller whose permissions do not reach.</summary>

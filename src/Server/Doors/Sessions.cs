@@ -32,6 +32,7 @@ internal sealed class Sessions
         StringComparer.Ordinal
     );
     private readonly ConcurrentDictionary<string, StoredSession> sessions = new(StringComparer.Ordinal);
+    private readonly ConcurrentDictionary<string, CancellationTokenSource> ends = new(StringComparer.Ordinal);
     private readonly SentryStore store;
     private readonly TimeProvider clock;
 
@@ -130,13 +131,46 @@ internal sealed class Sessions
     public StoredSession? Of(HttpRequest request) =>
         request.Cookies[Cookie] is { Length: > 0 and < 200 } cookie ? sessions.GetValueOrDefault(Hash(cookie)) : null;
 
+    /// <summary>
+    /// Cancelled when this browser's session ends, in whichever way but by being unused: what is still open in it, such as a stream of
+    /// events, ends then, too.
+    /// </summary>
+    public CancellationToken EndOf(HttpRequest request)
+    {
+        if (Of(request) is not { } session)
+            return new(canceled: true);
+        var left = session.Until - clock.GetUtcNow();
+        var end = ends.GetOrAdd(
+            session.Id,
+            _ => new CancellationTokenSource(left > TimeSpan.Zero ? left : TimeSpan.Zero, clock)
+        );
+        if (!sessions.ContainsKey(session.Hash))
+            Cut(session.Id); // it was ended at this moment
+        return end.Token;
+    }
+
+    private void Cut(string id)
+    {
+        if (ends.TryRemove(id, out var end))
+            _ = end.CancelAsync();
+    }
+
+    /// <param name="asking">The call that asks for it: it may be one of the same session, and has its answer first.</param>
     /// <returns>The session that was ended, or null when there is none of that name.</returns>
-    public StoredSession? End(string id)
+    public StoredSession? End(string id, HttpContext? asking = null)
     {
         if (sessions.Values.FirstOrDefault(one => one.Id == id) is not { } session)
             return null;
         sessions.TryRemove(session.Hash, out _);
         store.RemoveSession(session.Hash);
+        if (asking is null)
+            Cut(id);
+        else
+            asking.Response.OnCompleted(() =>
+            {
+                Cut(id);
+                return Task.CompletedTask;
+            });
         return session;
     }
 

@@ -95,6 +95,31 @@ public sealed class SessionTests : IAsyncDisposable
     }
 
     [Fact]
+    public async Task What_is_open_in_it_ends_with_it()
+    {
+        var (one, other) = (Open(), Open());
+        var (end, others) = (sessions.EndOf(Of(one.Cookie)), sessions.EndOf(Of(other.Cookie)));
+        Assert.False(end.IsCancellationRequested);
+        sessions.End(sessions.Of(Of(one.Cookie))!.Id);
+        await Assert.ThrowsAnyAsync<OperationCanceledException>(() => Task.Delay(Timeout.Infinite, end));
+        Assert.False(others.IsCancellationRequested);
+        Assert.True(sessions.EndOf(Of(one.Cookie)).IsCancellationRequested);
+        // After its twelve hours, though nobody asks for anything any more.
+        var last = Open();
+        clock.Now += Sessions.SessionLife - TimeSpan.FromMilliseconds(1);
+        await Assert.ThrowsAnyAsync<OperationCanceledException>(() =>
+            Task.Delay(Timeout.Infinite, sessions.EndOf(Of(last.Cookie)))
+        );
+
+        static HttpRequest Of(string cookie)
+        {
+            var request = new DefaultHttpContext().Request;
+            request.Headers.Cookie = $"{Sessions.Cookie}={cookie}";
+            return request;
+        }
+    }
+
+    [Fact]
     public void There_are_so_many_links_and_sessions_and_no_more()
     {
         for (var i = 0; i < Sessions.MostLinks; i++)

@@ -19,13 +19,14 @@ public class WaitingTests
         Assert.Equal(1, Limit(0.5)); // nothing is known of it yet
         Assert.Equal(1.6, Limit(0.5, 0.4, 0.4, 0.4), 6); // a slow one is not taken for hanging
         Assert.Equal(1.6, Limit(0.5, 0.4, 0.4, 0.4, 3, 0.01), 6); // nor does one answer change what is usual
+        Assert.Equal(0.25, Limit(0.1, 0.01)); // nor is a machine that is busy for a moment
         Assert.Equal(10, Limit(60, 0.01)); // nobody is waited for without end
         Gen.Select(Gen.Int[10, 100_000].Select(Seconds), Gen.Int[0, 30_000].Select(Seconds).Array[0, 9])
             .Sample(
                 (beat, took) =>
                 {
                     var limit = Limit(beat, took);
-                    Assert.InRange(limit, Math.Min(beat, 10), 10);
+                    Assert.InRange(limit, Math.Clamp(beat, 0.25, 10), 10);
                     // Whoever answers twice as slowly as ever before is waited for.
                     if (took.Length > 0)
                         Assert.True(limit >= Math.Min(10, took.Min() * 2));

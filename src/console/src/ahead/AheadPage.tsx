@@ -3,6 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { type AheadView, api, type PlannedView, take } from "../api/client";
+import { Trouble } from "../app/Trouble";
 import { seconds } from "../drill/TimeLine";
 import { at, length } from "../live/clock";
 import { onLogged, useLine } from "../live/live";
@@ -33,11 +34,7 @@ export function AheadPage() {
       <h1>Ahead</h1>
       <p>Runs of jobs and planned restarts, each with how long it usually takes.</p>
       <SegmentedControl aria-label="How far ahead" data={spans} value={span} onChange={setSpan} />
-      {ahead.error && (
-        <p className="attention" role="alert">
-          ▲ {ahead.error.message}
-        </p>
-      )}
+      <Trouble of={ahead} />
       {view?.planned.length === 0 && (
         <p className="quiet">
           Nothing is planned. A job has <code>program.kind: periodic</code> and a <code>rhythm</code>; a restart of a

@@ -3,6 +3,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { type AlertView, api, type MessageView, take } from "../api/client";
+import { Trouble } from "../app/Trouble";
 import { at } from "../live/clock";
 import { onAlert, useLine } from "../live/live";
 import { Recipients } from "./Recipients";
@@ -41,11 +42,7 @@ export function AlertsPage({ number }: { number?: number }) {
   return (
     <>
       <h1>Alerts</h1>
-      {alerts.error && (
-        <p className="attention" role="alert">
-          ▲ {alerts.error.message}
-        </p>
-      )}
+      <Trouble of={alerts} />
       {alerts.data && open.length === 0 && <p className="quiet">No alert goes on.</p>}
       {open.map((alert) => (
         <Alert key={alert.number} alert={alert} live={live} expanded={alert.number === number || open.length === 1} />

@@ -1,9 +1,9 @@
 import { Button } from "@mantine/core";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { api, CallError, type Problem, type RecipientView, type TrialEvent, take } from "../api/client";
-import { jsonLines } from "../api/lines";
-import { call } from "../api/page";
+import { api, type RecipientView, type TrialEvent, take } from "../api/client";
+import { asked } from "../api/lines";
+import { Wrong } from "../app/Trouble";
 import { at } from "../live/clock";
 
 /** Who is told of what, and whether it gets there; a trial shows all that goes to and fro. */
@@ -52,11 +52,7 @@ function Replay({ live, names }: { live: boolean; names: string[] }) {
           Who would have been told what of the past week?
         </Button>
       </p>
-      {replay.error && (
-        <p className="attention" role="alert">
-          ▲ {replay.error.message}
-        </p>
-      )}
+      <Wrong error={replay.error} />
       {told && (
         <section aria-label="Who would have been told what">
           <p role="status">
@@ -100,10 +96,8 @@ function Recipient({ one, live }: { one: RecipientView; live: boolean }) {
   const trial = useMutation({
     mutationFn: async () => {
       setLines([]);
-      const response = await call(`/api/recipients/${encodeURIComponent(one.name)}/trial`, { method: "POST" });
-      if (!response.ok || !response.body) throw new CallError((await response.json()) as Problem);
       let end: TrialEvent | undefined;
-      for await (const event of jsonLines<TrialEvent>(response.body)) {
+      for await (const event of asked<TrialEvent>(`/api/recipients/${encodeURIComponent(one.name)}/trial`)) {
         const { line } = event;
         if (line != null) setLines((before) => [...before, line]);
         else end = event;

@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type StripView, take } from "../api/client";
+import { Trouble } from "../app/Trouble";
 import { useLine } from "../live/live";
 import { tickLabel, ticksTo } from "../live/ticks";
 import "./alerts.css";
@@ -33,11 +34,7 @@ export function ReportPage() {
     <>
       <h1>Report</h1>
       <SegmentedControl aria-label="How far back" data={spans} value={span} onChange={setSpan} />
-      {report.error && (
-        <p className="attention" role="alert">
-          ▲ {report.error.message}
-        </p>
-      )}
+      <Trouble of={report} />
       {view && (
         <>
           <h2 className="report-subject">{view.subject}</h2>

@@ -33,6 +33,9 @@ export type StripView = components["schemas"]["StripView"];
 export type TrialEvent = components["schemas"]["TrialEvent"];
 export type SwapPlan = components["schemas"]["SwapPlan"];
 export type VersionsView = components["schemas"]["VersionsView"];
+export type ComparisonView = components["schemas"]["ComparisonView"];
+export type SettlementView = components["schemas"]["SettlementView"];
+export type SettleEvent = components["schemas"]["SettleEvent"];
 export type Problem = components["schemas"]["Problem"];
 
 export const api = createClient<paths>({ fetch: call });

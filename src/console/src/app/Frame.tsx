@@ -1,12 +1,13 @@
 import { Burger, Button } from "@mantine/core";
 import { useDisclosure, useHotkeys } from "@mantine/hooks";
 import { useQuery } from "@tanstack/react-query";
-import { Link, Outlet } from "@tanstack/react-router";
+import { Link, Outlet, useLocation } from "@tanstack/react-router";
 import { lazy, Suspense, useState } from "react";
 import { api, take } from "../api/client";
 import { forget } from "../api/page";
 import { at } from "../live/clock";
 import { useLine } from "../live/live";
+import { differing, show, useWhose } from "../live/zone";
 import { pages } from "./pages";
 
 const Finder = lazy(() => import("./Finder").then((part) => ({ default: part.Finder })));
@@ -16,6 +17,9 @@ export function Frame() {
   const line = useLine();
   const [open, menu] = useDisclosure(false);
   const [finding, setFinding] = useState(false);
+  const whose = useWhose();
+  // What somebody is typing is not taken away because times are to be shown otherwise.
+  const typing = useLocation({ select: ({ pathname }) => /^\/wrap$|\/change$/.test(pathname) });
   const find = () => {
     if (finding) void import("@mantine/spotlight").then(({ spotlight }) => spotlight.open());
     else setFinding(true);
@@ -68,6 +72,7 @@ export function Frame() {
           {sentry.data ? <bdi>{`${sentry.data.host} · ${sentry.data.you} · `}</bdi> : ""}
           {line.state === "live" ? "live" : line.state === "lost" ? "not live" : "connecting"}
         </span>
+        <Times />
         {line.state === "live" && (
           <Button variant="subtle" size="compact-sm" onClick={() => void leave()}>
             Sign out
@@ -91,9 +96,27 @@ export function Frame() {
             {limit}
           </p>
         ))}
-        <Outlet />
+        <Outlet key={typing ? "typing" : whose} />
       </main>
     </div>
+  );
+}
+
+/** Whose times are shown, and the other's; nothing, where it is the same time at both. */
+function Times() {
+  const whose = useWhose();
+  const zones = differing();
+  if (!zones) return null;
+  const [shown, other] = whose === "host" ? [zones.host, zones.here] : [zones.here, zones.host];
+  return (
+    <Button
+      variant="subtle"
+      size="compact-sm"
+      title={`Times are those of ${shown}; sentences always say the host's. Show those of ${other}`}
+      onClick={() => show(whose === "host" ? "here" : "host")}
+    >
+      {whose === "host" ? "Host's times" : "Your times"}
+    </Button>
   );
 }
 

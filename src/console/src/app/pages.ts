@@ -7,5 +7,6 @@ export const pages = [
   { to: "/alerts", title: "Alerts", words: "recipients, messages, who is told" },
   { to: "/report", title: "Report", words: "what happened, availability" },
   { to: "/logbook", title: "Logbook", words: "entries, who did what" },
+  { to: "/as-files", title: "As files", words: "definitions, compare, settle, export, take along" },
   { to: "/host", title: "Host", words: "the sentry, accounts, sessions, secrets" },
 ] as const;

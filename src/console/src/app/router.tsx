@@ -72,6 +72,11 @@ const logbook = createRoute({
   path: "/logbook",
   component: lazyRouteComponent(() => import("../logbook/LogbookPage"), "LogbookPage"),
 });
+const asFiles = createRoute({
+  getParentRoute: () => root,
+  path: "/as-files",
+  component: lazyRouteComponent(() => import("../asfiles/AsFilesPage"), "AsFilesPage"),
+});
 const host = createRoute({
   getParentRoute: () => root,
   path: "/host",
@@ -104,7 +109,20 @@ const section = createRoute({
 });
 
 export const router = createRouter({
-  routeTree: root.addChildren([services, wrap, drill, ahead, alerts, alert, report, logbook, host, service, section]),
+  routeTree: root.addChildren([
+    services,
+    wrap,
+    drill,
+    ahead,
+    alerts,
+    alert,
+    report,
+    logbook,
+    asFiles,
+    host,
+    service,
+    section,
+  ]),
   defaultPreload: "intent",
   defaultErrorComponent: Failed,
 });

@@ -1,8 +1,9 @@
-import { Button, Group } from "@mantine/core";
+import { Button, Group, SegmentedControl } from "@mantine/core";
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useEffect } from "react";
-import { api, type BeginReport, CallError, type DrillPlan, type Problem, take } from "../api/client";
-import { call } from "../api/page";
+import { useEffect, useState } from "react";
+import { api, type BeginReport, type DrillPlan, take } from "../api/client";
+import { asked } from "../api/lines";
+import { Trouble, Wrong } from "../app/Trouble";
 import { at } from "../live/clock";
 import { onBegan, useLine } from "../live/live";
 import { seconds, TimeLine } from "./TimeLine";
@@ -15,29 +16,21 @@ export function DrillPage() {
   const live = useLine().state === "live";
   const latest = useQuery({
     queryKey: ["began"],
-    queryFn: async () => {
-      const answer = await api.GET("/api/drills/latest");
-      return answer.response.status === 404 ? null : take(Promise.resolve(answer));
-    },
-    refetchInterval: (query) => (query.state.data?.done === false ? beat : false),
+    queryFn: () => take(api.GET("/api/drills")),
+    refetchInterval: (query) => (query.state.data?.some((one) => !one.done) ? beat : false),
   });
   useEffect(() => onBegan(() => void latest.refetch()), [latest.refetch]);
   const plan = useMutation({ mutationFn: () => take(api.GET("/api/drills/plan")) });
   const drill = useMutation({
     mutationFn: async () => {
-      const response = await call("/api/drills", { method: "POST" });
-      if (!response.ok) throw new CallError((await response.json()) as Problem);
-      const watching = setInterval(() => void latest.refetch(), beat);
-      try {
-        await response.text(); // ends when the drill does
-      } finally {
-        clearInterval(watching);
-      }
+      for await (const _ of asked("/api/drills")) void latest.refetch();
       await latest.refetch();
     },
+    onMutate: () => setKind(undefined),
     onSettled: () => plan.reset(),
   });
-  const report = latest.data;
+  const [kind, setKind] = useState<string>();
+  const report = latest.data?.find((one) => one.kind === kind) ?? latest.data?.[0];
   return (
     <>
       <h1>Begin and drill</h1>
@@ -50,12 +43,19 @@ export function DrillPage() {
       {plan.data && (
         <Plan plan={plan.data} pending={drill.isPending} onGo={() => drill.mutate()} onLeave={() => plan.reset()} />
       )}
-      {(plan.error ?? drill.error) && (
-        <p className="attention" role="alert">
-          ▲ {(plan.error ?? drill.error)?.message}
-        </p>
+      <Wrong error={plan.error ?? drill.error} />
+      <Trouble of={latest} />
+      {latest.data && latest.data.length > 1 && (
+        <SegmentedControl
+          mt="md"
+          size="xs"
+          aria-label="Which report"
+          data={latest.data.map((one) => ({ value: one.kind, label: kinds[one.kind] ?? one.kind }))}
+          value={report?.kind ?? ""}
+          onChange={setKind}
+        />
       )}
-      {latest.isSuccess && report === null && <p className="quiet">No boot and no drill has been seen yet.</p>}
+      {latest.data?.length === 0 && <p className="quiet">No boot and no drill has been seen yet.</p>}
       {report && <Report report={report} />}
     </>
   );

@@ -1,9 +1,9 @@
 import { Button, PasswordInput, TextInput } from "@mantine/core";
-import { type UseMutationResult, useMutation, useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { type Answer, api, take } from "../api/client";
-import { Trouble } from "../app/Trouble";
+import { Said, Trouble, Wrong } from "../app/Trouble";
 import { at, Since } from "../live/clock";
 import { useLine } from "../live/live";
 
@@ -67,18 +67,10 @@ function Sentry() {
                 : `▲ Not from entry ${proof.data["broken-at"]} on: ${proof.data.why}`}
             </p>
           )}
-          {proof.isError && <p role="alert">▲ {proof.error.message}</p>}
+          <Wrong error={proof.error} />
         </dd>
       </dl>
     </>
-  );
-}
-
-function Said({ of }: { of: UseMutationResult<Answer, Error, never> }) {
-  return (
-    <p role="status" className={of.isError ? "attention" : "quiet"} style={{ whiteSpace: "pre-line" }}>
-      {of.isError ? `▲ ${of.error.message}` : (of.data?.said ?? "")}
-    </p>
   );
 }
 
@@ -175,7 +167,7 @@ function Accounts() {
           </Button>
         </form>
       </div>
-      <Said of={act as never} />
+      <Said of={act} />
     </>
   );
 }
@@ -236,7 +228,7 @@ function Sessions() {
           </tbody>
         </table>
       </div>
-      <Said of={end as never} />
+      <Said of={end} />
     </>
   );
 }
@@ -308,7 +300,7 @@ function OwnSecrets() {
             Seal it
           </Button>
         </form>
-        <Said of={(set.isIdle ? remove : set) as never} />
+        <Said of={set.isIdle ? remove : set} />
       </div>
     </>
   );

@@ -1,6 +1,6 @@
 import { useSyncExternalStore } from "react";
-import { hostZone } from "../api/page";
 import { useLine } from "./live";
+import { shownZone } from "./zone";
 
 let now = Date.now();
 const listeners = new Set<() => void>();
@@ -31,9 +31,9 @@ export function length(milliseconds: number): string {
   return `${s} s`;
 }
 
-/** The host's time, with the date unless it is today's. */
+/** A time as it is shown, with the date unless it is today's. */
 export function at(time: string | Date): string {
-  const zone = { timeZone: hostZone };
+  const zone = { timeZone: shownZone() };
   const day = (date: Date) => date.toLocaleDateString("sv-SE", zone);
   const date = new Date(time);
   return `${day(date) === day(new Date()) ? "" : `${day(date)} `}${date.toLocaleTimeString("sv-SE", zone)}`;

@@ -4,6 +4,7 @@ import { keepPreviousData, useMutation, useQuery, useQueryClient } from "@tansta
 import { Link } from "@tanstack/react-router";
 import { useEffect, useState } from "react";
 import { api, type LogEntry, take } from "../api/client";
+import { Trouble } from "../app/Trouble";
 import { at } from "../live/clock";
 import { onLogged, useServices } from "../live/live";
 
@@ -156,11 +157,7 @@ export function LogbookPage() {
         <Download query={query} />
         <Proof />
       </Group>
-      {log.isError && (
-        <p role="alert" className="attention">
-          ▲ {log.error.message}
-        </p>
-      )}
+      <Trouble of={log} />
       {log.isSuccess && entries.length === 0 ? (
         <p className="quiet">{isNarrowed ? "Nothing in the logbook fits." : "Nothing in the logbook."}</p>
       ) : (

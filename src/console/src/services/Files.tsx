@@ -5,15 +5,14 @@ import {
   api,
   CallError,
   type FindingView,
-  type Problem,
   type ServiceView,
   type SwapEvent,
   type SwapPlan,
   take,
   type VersionsView,
 } from "../api/client";
-import { jsonLines } from "../api/lines";
-import { call } from "../api/page";
+import { asked } from "../api/lines";
+import { Wrong } from "../app/Trouble";
 import { at, length } from "../live/clock";
 import { useLine } from "../live/live";
 
@@ -38,15 +37,10 @@ export function Files({ service }: { service: ServiceView }) {
   const swap = useMutation({
     mutationFn: async ({ order, dry }: Asked) => {
       setPlan(undefined);
-      const response = await call(`/api/services/${encodeURIComponent(name)}/swap${dry ? "?dry=true" : ""}`, {
-        method: "POST",
-        headers: { "Content-Type": "application/json" },
-        body: JSON.stringify(order),
-      });
-      if (!response.ok || !response.body) throw new CallError((await response.json()) as Problem);
       let said: string | undefined;
       let came = false;
-      for await (const event of jsonLines<SwapEvent>(response.body)) {
+      const events = asked<SwapEvent>(`/api/services/${encodeURIComponent(name)}/swap${dry ? "?dry=true" : ""}`, order);
+      for await (const event of events) {
         if (event.text) setDoing(event.text);
         if (event.plan && dry) setPlan({ plan: event.plan, order });
         if (event.refused) throw new CallError(event.refused);
@@ -103,11 +97,7 @@ export function Files({ service }: { service: ServiceView }) {
         </form>
       )}
       {underWay && <p role="status">… {underWay}</p>}
-      {swap.error && (
-        <p className="attention" role="alert" style={{ whiteSpace: "pre-line" }}>
-          ▲ {swap.error.message}
-        </p>
-      )}
+      <Wrong error={swap.error} />
       {swap.data?.said && (
         <p role="status" className={swap.data.came ? undefined : "attention"} style={{ whiteSpace: "pre-line" }}>
           {swap.data.came ? "" : "▲ "}

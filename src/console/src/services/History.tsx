@@ -2,6 +2,7 @@ import { Button } from "@mantine/core";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type ServiceView, take } from "../api/client";
+import { Wrong } from "../app/Trouble";
 import { at } from "../live/clock";
 import { useLine } from "../live/live";
 
@@ -38,11 +39,7 @@ export function History({ service, revision }: { service: ServiceView; revision:
           ▲ It differs from its files{service.files && ` in ${service.files}`} since {at(service["apart-since"])}.
         </p>
       )}
-      {revert.error && (
-        <p className="attention" role="alert" style={{ whiteSpace: "pre-line" }}>
-          ▲ {revert.error.message}
-        </p>
-      )}
+      <Wrong error={revert.error} />
       {revert.data && (
         <p role="status" style={{ whiteSpace: "pre-line" }}>
           {revert.data.said}

@@ -12,7 +12,7 @@ const lengths = ["30 min", "4 h", "1 d"];
 export function More(props: { service: ServiceView; busy: boolean; onAsk: (rare: Rare) => void }) {
   const { service, busy, onAsk } = props;
   return (
-    <Menu position="bottom-end" withinPortal>
+    <Menu position="bottom-end" withinPortal={false} withInitialFocusPlaceholder={false}>
       <Menu.Target>
         <Button variant="default" disabled={busy}>
           More…

@@ -3,6 +3,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, type ServiceView, take } from "../api/client";
+import { Said } from "../app/Trouble";
 import { useLine } from "../live/live";
 
 /** Another short name for a service that is at rest; what goes with it is said first. */
@@ -48,15 +49,7 @@ export function Rename({ service }: { service: ServiceView }) {
           {asked ? "Rename it" : "Rename…"}
         </Button>
       </div>
-      {(ask.isError || asked) && (
-        <p
-          role={ask.isError ? "alert" : "status"}
-          className={ask.isError ? "attention" : undefined}
-          style={{ whiteSpace: "pre-line" }}
-        >
-          {ask.isError ? `▲ ${ask.error.message}` : ask.data?.said}
-        </p>
-      )}
+      <Said of={ask} />
     </form>
   );
 }

@@ -2,9 +2,9 @@ import { Button, Checkbox, Chip, Group, NativeSelect, TextInput } from "@mantine
 import { Link, useNavigate, useSearch } from "@tanstack/react-router";
 import { memo, useCallback, useMemo, useState } from "react";
 import type { ServiceView } from "../api/client";
+import { download } from "../app/save";
 import { Since } from "../live/clock";
 import { useServices } from "../live/live";
-import { download } from "./csv";
 import { isShown, type Narrowing, type Sort, sorts } from "./narrowing";
 import { needsAttention, StateMark } from "./StateMark";
 import { Together } from "./Together";

@@ -3,6 +3,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, CallError, take } from "../api/client";
+import { Said } from "../app/Trouble";
 import { useLine } from "../live/live";
 
 /** The end of a service: what goes and what stays is said before anything is done. */
@@ -43,22 +44,7 @@ export function Unwrap({ name }: { name: string }) {
           ask.reset();
         }}
       />
-      {needed ? (
-        <p role="alert" className="attention">
-          ▲ {needed.detail}
-        </p>
-      ) : (
-        ask.isError && (
-          <p role="alert" className="attention">
-            ▲ {ask.error.message}
-          </p>
-        )
-      )}
-      {asked && (
-        <p role="status" style={{ whiteSpace: "pre-line" }}>
-          {ask.data?.said}
-        </p>
-      )}
+      {needed ? <p role="alert" className="attention">{`▲ ${needed.detail}`}</p> : <Said of={ask} />}
       <Group gap="xs">
         {asked || needed ? (
           <>

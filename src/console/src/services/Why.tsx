@@ -2,6 +2,7 @@ import { Button, Group, TextInput } from "@mantine/core";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, CallError, take } from "../api/client";
+import { Trouble } from "../app/Trouble";
 import { at } from "../live/clock";
 
 /** What led there, what happens next and what you could do, from the record; for now, or for a time in the past. */
@@ -23,11 +24,7 @@ export function Why({ name, turn }: { name: string; turn: string }) {
   const view = why.data;
   return (
     <div className="sheet why">
-      {why.isError && (
-        <p role="alert" className="attention">
-          ▲ {why.error.message}
-        </p>
-      )}
+      <Trouble of={why} />
       {view && !why.isError && (
         <>
           {view.past && (

@@ -5,6 +5,7 @@ import type { Draft, Value } from "./draft";
 import { KeyField } from "./Fields";
 import { type Key, type Leaf, leaves, shapeOf } from "./keys";
 import { Moments } from "./Moments";
+import { SeenAs } from "./PathInput";
 import { mistakeAt } from "./useCheck";
 
 /** The parts of the form, in the order of the work. Of each, these keys are shown at once; all others under "More". */
@@ -73,7 +74,7 @@ export function DefinitionForm({ keys, draft, onChange, check, without = [], fir
     `${path}\n${key.title}\n${key.description}`.toLowerCase().includes(wanted),
   );
   return (
-    <>
+    <SeenAs value={typeof draft["identity.account"] === "string" ? draft["identity.account"].trim() : ""}>
       <TextInput
         className="find-setting"
         type="search"
@@ -108,7 +109,7 @@ export function DefinitionForm({ keys, draft, onChange, check, without = [], fir
           );
         })
       )}
-    </>
+    </SeenAs>
   );
 }
 

@@ -3,6 +3,7 @@ import { useId } from "react";
 import { useServices } from "../live/live";
 import { goesWith, type Row, type Value } from "./draft";
 import { type Key, memberKeys, shapeOf } from "./keys";
+import { PathInput } from "./PathInput";
 
 type At = {
   path: string;
@@ -54,6 +55,16 @@ export function KeyField({ path, keyOf: key, value, onChange, errorAt }: At) {
           minRows={2}
           value={text}
           onChange={(event) => onChange(event.currentTarget.value)}
+        />
+      );
+    case "path":
+      return (
+        <PathInput
+          {...props}
+          required={left(key) === undefined}
+          placeholder={left(key) ?? example(key)}
+          value={text}
+          onChange={onChange}
         />
       );
     case "one":
@@ -145,6 +156,8 @@ function RowFields(props: {
         <NativeSelect {...value} data={["", ...kind.enum]} />
       ) : shapeOf(kind) === "texts" ? (
         <Textarea {...value} autosize placeholder="a word a line, the program first" />
+      ) : shapeOf(kind) === "path" ? (
+        <PathInput {...value} placeholder={example(kind)} onChange={(text) => onChange({ ...row, value: text })} />
       ) : (
         <TextInput {...value} placeholder={example(kind)} />
       )}

@@ -1,6 +1,7 @@
 import { Button } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
 import { api, type CheckView, type FindingView, take } from "../api/client";
+import { Wrong } from "../app/Trouble";
 import { Typed } from "../app/Typed";
 
 type Marks = Record<FindingView["severity"], string>;
@@ -85,7 +86,7 @@ function Finding({
           {button}
         </Button>
       )}
-      {mend.isError && <p role="alert">{mend.error.message}</p>}
+      <Wrong error={mend.error} />
       {blocks && !finding["only-now"] && onAccept && !never.includes(finding.code) && (
         <Button size="compact-sm" variant="subtle" onClick={() => onAccept(finding.code)}>
           Accept it all the same

@@ -1,7 +1,7 @@
 import { Button, TextInput } from "@mantine/core";
 import { useEffect, useRef, useState } from "react";
-import type { Problem, RehearsalEvent, RehearsalReport } from "../api/client";
-import { jsonLines } from "../api/lines";
+import { CallError, type RehearsalEvent, type RehearsalReport } from "../api/client";
+import { asked } from "../api/lines";
 import { call } from "../api/page";
 import type { Definition } from "./draft";
 
@@ -31,28 +31,23 @@ export function Rehearsal({
     setPlaying(true);
     leave.current = new AbortController();
     try {
-      const response = await call(`/api/rehearsals?length=${encodeURIComponent(length)}`, {
-        method: "POST",
-        headers: { "Content-Type": "application/json" },
-        body: JSON.stringify(definition),
-        signal: leave.current.signal,
-      });
-      if (!response.ok || !response.body) {
-        const said = (await response.json()) as Problem;
-        setProblem([said.detail, said.next].filter(Boolean).join(" "));
-        return;
-      }
-      for await (const event of jsonLines<RehearsalEvent>(response.body)) {
+      const events = asked<RehearsalEvent>(
+        `/api/rehearsals?length=${encodeURIComponent(length)}`,
+        definition,
+        leave.current.signal,
+      );
+      for await (const event of events) {
         if (event.id) setId(event.id);
         if (event.report) setReport(event.report);
         else
           setLines((before) => [
             ...before.slice(-499),
-            { id: before.length, kind: event.kind, text: event.text ?? "" },
+            { id: (before.at(-1)?.id ?? 0) + 1, kind: event.kind, text: event.text ?? "" },
           ]);
       }
     } catch (error) {
-      if (!leave.current.signal.aborted) setProblem(`The rehearsal was cut off: ${(error as Error).message}`);
+      if (error instanceof CallError) setProblem(error.message);
+      else if (!leave.current.signal.aborted) setProblem(`The rehearsal was cut off: ${(error as Error).message}`);
     } finally {
       setPlaying(false);
       setId(undefined);

@@ -3,6 +3,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, take } from "../api/client";
+import { Wrong } from "../app/Trouble";
 import { useServices } from "../live/live";
 import { Again } from "./Again";
 import { Checked } from "./Checked";
@@ -79,11 +80,7 @@ function WrapForm({ keys }: { keys: Record<string, Key> }) {
           checked={start}
           onChange={(event) => setStart(event.currentTarget.checked)}
         />
-        {wrap.isError && (
-          <p className="attention" role="alert">
-            ▲ {wrap.error.message}
-          </p>
-        )}
+        <Wrong error={wrap.error} />
         <Button type="submit" mt="md" loading={wrap.isPending}>
           Wrap
         </Button>

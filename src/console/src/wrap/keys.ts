@@ -7,6 +7,7 @@ export type Key = {
   description: string;
   type?: string | string[];
   enum?: string[];
+  pattern?: string;
   examples?: string[];
   properties?: Record<string, Key>;
   items?: { anyOf?: Key[] };
@@ -18,7 +19,7 @@ export type Key = {
   "x-with"?: string[];
 };
 
-export type Shape = "text" | "choice" | "switch" | "texts" | "pairs" | "names" | "one" | "many" | "map";
+export type Shape = "text" | "path" | "choice" | "switch" | "texts" | "pairs" | "names" | "one" | "many" | "map";
 
 export function shapeOf(key: Key): Shape {
   if (key["x-kinds"]) return key.type === "array" ? "many" : "one";
@@ -26,7 +27,7 @@ export function shapeOf(key: Key): Shape {
   if (key.type === "object") return "pairs";
   if (key.type === "array") return key.items?.anyOf ? "names" : "texts";
   if (key.type === "boolean") return "switch";
-  return key.enum ? "choice" : "text";
+  return key.enum ? "choice" : key.pattern === "^/" ? "path" : "text";
 }
 
 /** The keys of a map that is one of several kinds, or of each map in a list. */

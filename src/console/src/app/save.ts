@@ -1,8 +1,12 @@
 /** A table as comma-separated values (RFC 4180), given to the browser as a file. */
 export function download(name: string, rows: readonly (readonly (string | number | null | undefined)[])[]) {
-  const text = rows.map((row) => row.map(field).join(",")).join("\r\n");
+  save(name, `${rows.map((row) => row.map(field).join(",")).join("\r\n")}\r\n`, "text/csv");
+}
+
+/** A text, given to the browser as a file. */
+export function save(name: string, text: string, type: string) {
   const link = document.createElement("a");
-  link.href = URL.createObjectURL(new Blob([`${text}\r\n`], { type: "text/csv" }));
+  link.href = URL.createObjectURL(new Blob([text], { type }));
   link.download = name;
   link.click();
   URL.revokeObjectURL(link.href);
