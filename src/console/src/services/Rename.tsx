@@ -12,14 +12,15 @@ export function Rename({ service }: { service: ServiceView }) {
   const [to, setTo] = useState("");
   const live = useLine().state === "live";
   const ask = useMutation({
+    mutationKey: ["leave", service.name],
     mutationFn: ({ dry }: { dry: boolean }) =>
       take(
         api.POST("/api/services/{name}/rename", {
           params: { path: { name: service.name }, query: { to: to.trim(), dry } },
         }),
       ),
-    onSuccess: (answer, { dry }) => {
-      if (!dry && answer.service) void navigate({ to: "/services/$name", params: { name: answer.service.name } });
+    onSuccess: async (answer, { dry }) => {
+      if (!dry && answer.service) await navigate({ to: "/services/$name", params: { name: answer.service.name } });
     },
   });
   const asked = ask.data && ask.variables?.dry;

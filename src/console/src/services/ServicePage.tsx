@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useIsMutating, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link, useNavigate } from "@tanstack/react-router";
 import { lazy, Suspense, useEffect } from "react";
 import { api, type ServiceDetail, type ServiceView, take } from "../api/client";
@@ -26,21 +26,27 @@ const Terminal = lazy(() => import("../terminal/Terminal").then((part) => ({ def
 const Window = lazy(() => import("../window/Window").then((part) => ({ default: part.Window })));
 const ChangeForm = lazy(() => import("../wrap/ChangeForm").then((part) => ({ default: part.ChangeForm })));
 
+/** With these nothing more can be asked of it under this name. */
+const over = ["unwrapped", "renamed"];
+
 /** One service: what it does and why, what can be done, and, each under an address of its own, all that is known of it. */
 export function ServicePage({ name, section, run }: { name: string; section: Section; run?: number | undefined }) {
   const service = useService(name);
   const { loaded } = useServices();
   const queries = useQueryClient();
+  // While it gets another name or is taken away, nothing is asked of it that it may not hear any more.
+  const leaving = useIsMutating({ mutationKey: ["leave", name] }) > 0;
   const detail = useQuery({
     queryKey: ["service", name],
     queryFn: () => take(api.GET("/api/services/{name}", { params: { path: { name } } })),
     refetchInterval: 10_000,
+    enabled: !leaving && (service !== undefined || !loaded),
   });
 
   useEffect(
     () =>
       onLogged((entry) => {
-        if (entry.service !== name) return;
+        if (entry.service !== name || over.includes(entry.code)) return;
         queries.invalidateQueries({ queryKey: ["service", name] });
         queries.invalidateQueries({ queryKey: ["logbook", name] });
       }),

@@ -12,6 +12,7 @@ export function Unwrap({ name }: { name: string }) {
   const [output, setOutput] = useState(false);
   const live = useLine().state === "live";
   const ask = useMutation({
+    mutationKey: ["leave", name],
     mutationFn: ({ dry, alone, withOutput }: { dry: boolean; alone?: boolean; withOutput: boolean }) =>
       take(
         api.DELETE("/api/services/{name}", {
@@ -21,8 +22,8 @@ export function Unwrap({ name }: { name: string }) {
           },
         }),
       ),
-    onSuccess: (_, { dry }) => {
-      if (!dry) void navigate({ to: "/" });
+    onSuccess: async (_, { dry }) => {
+      if (!dry) await navigate({ to: "/" });
     },
   });
   const needed =

@@ -16,6 +16,8 @@ type Wish = "act" | "take" | "see";
 export default function WindowScreen({ name, onLeave }: { name: string; onLeave: () => void }) {
   const place = useRef<HTMLDivElement>(null);
   const screen = useRef<RFB>(null);
+  // Whoever joins anew has left before: else it would be told of itself.
+  const gone = useRef<Promise<unknown>>(Promise.resolve());
   const [wish, setWish] = useState<Wish>("act");
   const [acts, setActs] = useState(false);
   const [said, setSaid] = useState<string | null>("Joining…");
@@ -35,6 +37,7 @@ export default function WindowScreen({ name, onLeave }: { name: string; onLeave:
 
     async function join() {
       try {
+        await gone.current;
         const ticket = await ticketFor(wish === "see").catch((error) => {
           // Whoever may only see sees it.
           if (error instanceof CallError && error.problem.status === 403) return ticketFor(true);
@@ -61,6 +64,7 @@ export default function WindowScreen({ name, onLeave }: { name: string; onLeave:
           if (mine) display.focus();
         });
         display.addEventListener("disconnect", () => {
+          if (screen.current === display) screen.current = null;
           if (left) return;
           setSaid("Its display is away. This comes back by itself.");
           again();
@@ -79,8 +83,11 @@ export default function WindowScreen({ name, onLeave }: { name: string; onLeave:
     return () => {
       left = true;
       clearTimeout(timer);
-      screen.current?.disconnect();
+      const display = screen.current;
       screen.current = null;
+      if (!display) return;
+      gone.current = new Promise((resolve) => display.addEventListener("disconnect", resolve));
+      display.disconnect();
     };
   }, [name, wish]);
 
