@@ -199,6 +199,13 @@ internal static partial class Serve
             app.Lifetime.StopApplication
         );
         using var upkeep = new Upkeep(house.Store, house.Clocks.Time, rooms.Registry, house.Logbook, file);
+        var sessions = app.Services.GetRequiredService<Sessions>();
+        using var unused = house.Clocks.Time.CreateTimer(
+            _ => sessions.ForgetOld(),
+            null,
+            Sessions.LookBeat,
+            Sessions.LookBeat
+        );
         using var keeping = new OutputKeeping(house, () => rooms.Registry.All);
         teller.Begin(file.Now.Telling);
         var lookout = new Inspection.Lookout.Lookout(

@@ -214,13 +214,15 @@ internal static class AccountRoutes
             );
         var cut = beginning.LastIndexOf('/') + 1;
         var (directory, name) = (beginning[..cut], beginning[cut..]);
-        var whole = Account.Named(string.IsNullOrEmpty(account) ? "nobody" : account);
+        // A sentry that is not root's is only itself.
+        var own = Account.OwnId == 0 ? null : Account.NameOf(Account.OwnId);
+        var whole = Account.Named(string.IsNullOrEmpty(account) ? own ?? "nobody" : account);
         if (whole is null || (!string.IsNullOrEmpty(account) && !tools.Permits.Permitted(account)))
             return Answer(
                 [],
                 whole is null ? $"There is no account {account}." : $"{account} is not permitted to run services."
             );
-        var who = string.IsNullOrEmpty(account) && Account.OwnId == 0 ? "everybody" : whole.Name;
+        var who = string.IsNullOrEmpty(account) && own is null ? "everybody" : whole.Name;
         return await tools.AsAccount.List(whole, directory, name, gone).ConfigureAwait(false) switch
         {
             null => Answer([], $"{directory} has not answered for {AsAccount.Patience.TotalSeconds} s."),

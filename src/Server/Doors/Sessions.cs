@@ -19,7 +19,8 @@ internal sealed class Sessions
 
     public static readonly TimeSpan LinkLife = TimeSpan.FromMinutes(5),
         SessionLife = TimeSpan.FromHours(12),
-        IdleLife = TimeSpan.FromHours(2);
+        IdleLife = TimeSpan.FromHours(2),
+        LookBeat = TimeSpan.FromMinutes(1);
 
     /// <summary>Links not yet used, and sessions, at most.</summary>
     public const int MostLinks = 20,
@@ -132,8 +133,8 @@ internal sealed class Sessions
         request.Cookies[Cookie] is { Length: > 0 and < 200 } cookie ? sessions.GetValueOrDefault(Hash(cookie)) : null;
 
     /// <summary>
-    /// Cancelled when this browser's session ends, in whichever way but by being unused: what is still open in it, such as a stream of
-    /// events, ends then, too.
+    /// Cancelled when this browser's session ends: what is still open in it, such as a stream of events, ends then, too. To follow is not
+    /// to use it.
     /// </summary>
     public CancellationToken EndOf(HttpRequest request)
     {
@@ -174,7 +175,8 @@ internal sealed class Sessions
         return session;
     }
 
-    private void ForgetOld()
+    /// <summary>Ends those that are too old, or unused for too long.</summary>
+    public void ForgetOld()
     {
         var now = clock.GetUtcNow();
         foreach (var old in sessions.Values.Where(session => session.Until < now || now - session.Used > IdleLife))

@@ -104,6 +104,10 @@ public sealed class SessionTests : IAsyncDisposable
         await Assert.ThrowsAnyAsync<OperationCanceledException>(() => Task.Delay(Timeout.Infinite, end));
         Assert.False(others.IsCancellationRequested);
         Assert.True(sessions.EndOf(Of(one.Cookie)).IsCancellationRequested);
+        // Unused for too long: to follow is not to use it.
+        clock.Now += Sessions.IdleLife + TimeSpan.FromSeconds(1);
+        sessions.ForgetOld();
+        await Assert.ThrowsAnyAsync<OperationCanceledException>(() => Task.Delay(Timeout.Infinite, others));
         // After its twelve hours, though nobody asks for anything any more.
         var last = Open();
         clock.Now += Sessions.SessionLife - TimeSpan.FromMilliseconds(1);
