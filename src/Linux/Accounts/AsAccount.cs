@@ -173,18 +173,7 @@ public sealed class AsAccount(string keeper, string? groups)
         string path,
         CancellationToken cancellation
     ) =>
-        await Talk(
-                account,
-                moreGroups,
-                ["read", Met(path)],
-                new Dictionary<string, string>(),
-                "",
-                null,
-                Patience,
-                Kept,
-                cancellation
-            )
-            .ConfigureAwait(false)
+        await Look(account, moreGroups, ["read", Met(path)], cancellation).ConfigureAwait(false)
             is { ExitCode: var errno, Output: var text }
             ? (text, errno)
             : null;
@@ -198,18 +187,7 @@ public sealed class AsAccount(string keeper, string? groups)
         string beginning,
         CancellationToken cancellation
     ) =>
-        await Talk(
-                account,
-                [],
-                ["list", directory, beginning],
-                new Dictionary<string, string>(),
-                "",
-                null,
-                Patience,
-                Kept,
-                cancellation
-            )
-            .ConfigureAwait(false)
+        await Look(account, [], ["list", directory, beginning], cancellation).ConfigureAwait(false)
             is { ExitCode: var errno, Output: var text }
             ? (
                 [
@@ -219,6 +197,14 @@ public sealed class AsAccount(string keeper, string? groups)
                 errno
             )
             : null;
+
+    /// <summary>Something that is only looked at, and needs nothing for it.</summary>
+    private Task<(int ExitCode, string Output, string Error)?> Look(
+        Account account,
+        IEnumerable<uint> moreGroups,
+        string[] what,
+        CancellationToken cancellation
+    ) => Talk(account, moreGroups, what, new Dictionary<string, string>(), "", null, Patience, Kept, cancellation);
 
     /// <summary>
     /// Connects to a Unix socket as the account, sends a text and returns what comes back up to the first line's end.

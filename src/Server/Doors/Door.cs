@@ -26,8 +26,6 @@ internal static class Door
             return;
         }
 
-        // What is open in a session, such as a stream of events, ends with it.
-        CancellationTokenSource? ended = null;
         switch (word.Door)
         {
             case DoorKind.Api:
@@ -48,10 +46,12 @@ internal static class Door
                 if (sessions.AccountOf(context.Request) is { } account)
                 {
                     new Caller(account, CallerKind.Session).AttachTo(context);
-                    ended = CancellationTokenSource.CreateLinkedTokenSource(
+                    // What is open in a session, such as a stream of events, ends with it.
+                    var ended = CancellationTokenSource.CreateLinkedTokenSource(
                         context.RequestAborted,
                         sessions.EndOf(context.Request)
                     );
+                    context.Response.RegisterForDispose(ended);
                     context.RequestAborted = ended.Token;
                 }
 
@@ -88,8 +88,7 @@ internal static class Door
             return;
         }
 
-        using (ended)
-            await next(context).ConfigureAwait(false);
+        await next(context).ConfigureAwait(false);
     }
 
     /// <summary>The answer to a caller whose permissions do not reach.</summary>

@@ -55,6 +55,10 @@ export async function take<T>(asked: Promise<{ data?: T; error?: unknown; respon
   );
 }
 
+/** Others need what was to be stopped: who, and what can be done, is for somebody to decide. */
+export const neededByOthers = (error: Error | null): Problem | undefined =>
+  error instanceof CallError && error.problem.code === "needed-by-others" ? error.problem : undefined;
+
 export class CallError extends Error {
   constructor(readonly problem: Problem) {
     super([problem.detail, problem.next].filter(Boolean).join(" → "));

@@ -1,6 +1,6 @@
 import { Button, Group } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
-import { api, CallError, type ServiceView, take } from "../api/client";
+import { api, neededByOthers, type ServiceView, take } from "../api/client";
 import { useLine } from "../live/live";
 import { More, type Rare } from "./More";
 
@@ -37,8 +37,7 @@ export function Actions({ service, reloads, job }: { service: ServiceView; reloa
         }),
       ),
   });
-  const needed =
-    ask.error instanceof CallError && ask.error.problem.code === "needed-by-others" ? ask.error : undefined;
+  const needed = neededByOthers(ask.error);
   const what = ask.variables?.what;
   const up = service.pid != null || service.state === "running";
   const live = useLine().state === "live";
@@ -100,7 +99,7 @@ export function Actions({ service, reloads, job }: { service: ServiceView; reloa
         {ask.isPending
           ? "Asked; waiting for it to come true…"
           : needed
-            ? `▲ ${needed.problem.detail}`
+            ? `▲ ${needed.detail}`
             : ask.isError
               ? `▲ ${ask.error.message}`
               : answer

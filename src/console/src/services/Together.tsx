@@ -1,6 +1,6 @@
 import { Button, Group } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
-import { type Answer, api, CallError, take } from "../api/client";
+import { type Answer, api, neededByOthers, take } from "../api/client";
 import { useLine } from "../live/live";
 
 type Asked = { what: "start" | "stop" | "restart"; dependents?: "stop" | "leave" };
@@ -22,8 +22,7 @@ export function Together({ names, onDone }: { names: string[]; onDone: () => voi
         }),
       ),
   });
-  const needed =
-    ask.error instanceof CallError && ask.error.problem.code === "needed-by-others" ? ask.error : undefined;
+  const needed = neededByOthers(ask.error);
   const live = useLine().state === "live";
   const busy = ask.isPending || !live;
   const what = ask.variables?.what ?? "stop";
@@ -44,7 +43,7 @@ export function Together({ names, onDone }: { names: string[]; onDone: () => voi
       </Group>
       <div role="status" className={ask.isError ? "attention" : undefined}>
         {ask.isPending && <p>Asked; waiting for it to come true…</p>}
-        {ask.isError && <p>▲ {needed ? needed.problem.detail : ask.error.message}</p>}
+        {ask.isError && <p>▲ {needed ? needed.detail : ask.error.message}</p>}
         {ask.data && (
           <>
             <p className={ask.data["came-true"] ? undefined : "attention"} style={{ whiteSpace: "pre-line" }}>

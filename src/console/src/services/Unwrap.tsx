@@ -2,7 +2,7 @@ import { Button, Checkbox, Group } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
 import { useNavigate } from "@tanstack/react-router";
 import { useState } from "react";
-import { api, CallError, take } from "../api/client";
+import { api, neededByOthers, take } from "../api/client";
 import { Said } from "../app/Trouble";
 import { useLine } from "../live/live";
 
@@ -26,8 +26,7 @@ export function Unwrap({ name }: { name: string }) {
       if (!dry) await navigate({ to: "/" });
     },
   });
-  const needed =
-    ask.error instanceof CallError && ask.error.problem.code === "needed-by-others" ? ask.error.problem : undefined;
+  const needed = neededByOthers(ask.error);
   const busy = ask.isPending || !live;
   const asked = ask.data && ask.variables?.dry;
   return (

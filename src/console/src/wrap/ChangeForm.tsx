@@ -4,7 +4,7 @@ import { keepPreviousData, useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "@tanstack/react-router";
 import { useState } from "react";
 import { api, CallError, type ServiceDetail, take } from "../api/client";
-import { Trouble } from "../app/Trouble";
+import { Trouble, Wrong } from "../app/Trouble";
 import { useLine } from "../live/live";
 import { AsFile } from "./AsFile";
 import { Checked } from "./Checked";
@@ -134,11 +134,7 @@ function Changing({ keys, name, first }: { keys: Record<string, Key>; name: stri
               {save.data ? `✓ ${save.data.said}` : (difference.data?.said ?? "Nothing yet.")}
             </p>
           )}
-          {wrong && (
-            <p role="alert" className="attention" style={{ whiteSpace: "pre-line" }}>
-              ▲ {wrong.message}
-            </p>
-          )}
+          <Wrong error={wrong} />
           <Button
             mt={6}
             disabled={!live || overtaken || (check?.errors.length ?? 1) > 0}
