@@ -83,6 +83,7 @@ export function AsFilesPage() {
               </p>
             )}
             <Checkbox
+              mt="sm"
               label="Services that no file names are unwrapped"
               checked={takeAway}
               onChange={(event) => {
