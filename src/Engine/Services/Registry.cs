@@ -19,15 +19,17 @@ using CalmSentry.Store;
 namespace CalmSentry.Engine.Services;
 
 /// <summary>All services of this sentry, by name.</summary>
-internal sealed class Registry(House house) : IServices
+internal sealed class Registry : IServices
 {
     private const string WoundDown = " wound down";
 
     /// <summary>How long a server that has just begun looks for what became of its services before it serves.</summary>
     private static readonly TimeSpan TakeUpPatience = TimeSpan.FromSeconds(1.2);
 
-    private readonly Rediscovery rediscovery = new(house);
-    private volatile NeedGraph? graph;
+    private readonly House house;
+    private readonly Rediscovery rediscovery;
+    private readonly WorkedOut<NeedGraph> graph;
+    private readonly WorkedOut<IReadOnlyList<Func<ServiceView>>> inOrder;
     private readonly ConcurrentDictionary<ServiceId, RunNumber> given = new();
     private readonly ConcurrentDictionary<string, ServiceActor> services = new(StringComparer.Ordinal);
     private readonly ConcurrentDictionary<string, Unreadable> unreadable = new(StringComparer.Ordinal);
@@ -40,24 +42,42 @@ internal sealed class Registry(House house) : IServices
     /// Why nothing was begun at this boot, as a clause, as long as anything that would have begun has not been since.
     /// </summary>
     public string? HeldBack =>
-        house.Store.Fact(HeldBackFact) is { Length: > 0 } why
-        && All.Any(actor =>
+        heldBack is { } why
+        && services.Values.Any(actor =>
             actor.Definition.BeginsWithMachine && actor.Situation is { Phase: Phase.Stopped, Asked: null }
         )
             ? why
             : null;
 
+    private volatile string? heldBack;
+
     private bool newBoot,
         newMachine,
         remembers;
 
-    public IReadOnlyList<ServiceView> Views =>
-        [
-            .. services
-                .Values.Select(actor => actor.View)
-                .Concat(unreadable.Values.Select(one => one.View(house.Places)))
-                .OrderBy(view => view.Name, NaturalOrder.Names),
-        ];
+    public Registry(House house)
+    {
+        this.house = house;
+        rediscovery = new(house);
+        graph = new(() => new(services.Values.Select(actor => actor.Definition)));
+        inOrder = new(() =>
+            [
+                .. services
+                    .Select(one => (one.Key, View: (Func<ServiceView>)(() => one.Value.View)))
+                    .Concat(
+                        unreadable.Select(one =>
+                            (one.Key, View: (Func<ServiceView>)(() => one.Value.View(house.Places)))
+                        )
+                    )
+                    .OrderBy(one => one.Key, NaturalOrder.Names)
+                    .Select(one => one.View),
+            ]
+        );
+        Readiness = new(house.Clocks.Promises);
+    }
+
+    /// <summary>All of them as people see them, by name.</summary>
+    public IReadOnlyList<ServiceView> Views => [.. inOrder.Value.Select(view => view())];
 
     /// <summary>A service whose stored definition cannot be read; null: there is none of that name.</summary>
     public Unreadable? UnreadableOf(string name) => unreadable.GetValueOrDefault(name);
@@ -95,16 +115,20 @@ internal sealed class Registry(House house) : IServices
     IWatched? IServices.Named(string name) => Named(name);
 
     /// <summary>Changes of state, for whoever waits for one.</summary>
-    public Readiness Readiness { get; } = new(house.Clocks.Promises);
+    public Readiness Readiness { get; }
 
     /// <summary>Who needs whom.</summary>
-    public NeedGraph Graph => graph ??= new(services.Values.Select(actor => actor.Definition));
+    public NeedGraph Graph => graph.Value;
 
     /// <summary>Held while definitions are taken in, so that no two of them together close a circle.</summary>
     public SemaphoreSlim Shaping { get; } = new(1);
 
-    /// <summary>A definition changed: who needs whom is to be worked out again.</summary>
-    public void Reshape() => graph = null;
+    /// <summary>There are others, or a definition changed: who needs whom, and their order, is to be worked out again.</summary>
+    public void Reshape()
+    {
+        graph.Changed();
+        inOrder.Changed();
+    }
 
     /// <summary>The circle of needs a definition would close, or null.</summary>
     public IReadOnlyList<string>? Circle(Definition definition) =>
@@ -247,6 +271,7 @@ internal sealed class Registry(House house) : IServices
                 actor.KeepTurn(house.Clocks.Now, always: true);
         }
 
+        Reshape();
         var marks = house.Host.Marked();
         foreach (var actor in all)
             taken.Add(actor.TakeUp(newMachine, marks));
@@ -256,12 +281,17 @@ internal sealed class Registry(House house) : IServices
         // says so, and is asked the same when it is known what became of it.
         await Task.WhenAny(Task.WhenAll(taken), house.Clocks.Delay(TakeUpPatience));
         // Only when it is known of each what became of it is anyone begun: one may start another that it needs.
-        var heldBack = house.Host.BeginsNothing;
+        var beginsNothing = house.Host.BeginsNothing;
         if (newBoot)
         {
-            house.Store.SetFact(HeldBackFact, heldBack ?? "");
-            if (heldBack is not null)
-                house.Logbook.Note(new BootHeldBackEntry(heldBack));
+            heldBack = beginsNothing;
+            house.Store.SetFact(HeldBackFact, beginsNothing ?? "");
+            if (beginsNothing is not null)
+                house.Logbook.Note(new BootHeldBackEntry(beginsNothing));
+        }
+        else if (house.Store.Fact(HeldBackFact) is { Length: > 0 } stillHeldBack)
+        {
+            heldBack = stillHeldBack;
         }
 
         rediscovery.TellOfUnknown(
@@ -271,7 +301,7 @@ internal sealed class Registry(House house) : IServices
                 .ToHashSet(StringComparer.Ordinal)
         );
         var asked = all.ConvertAll(actor =>
-            actor.Ask(newBoot ? new MachineBegan(HeldBack: heldBack is not null) : new Resumed())
+            actor.Ask(newBoot ? new MachineBegan(HeldBack: beginsNothing is not null) : new Resumed())
         );
         await Task.WhenAll(asked.Where((_, i) => taken[i].IsCompleted));
         house.Calendar.Begin();
@@ -281,7 +311,7 @@ internal sealed class Registry(House house) : IServices
         house.Store.SetFact("permits", "asked");
         house.Store.SetFact("boot-id", house.Host.BootId);
         await house.Store.Flush();
-        return !newBoot || heldBack is not null ? null
+        return !newBoot || beginsNothing is not null ? null
             : before == house.Host.BootId + WoundDown ? ReportKind.Start
             : ReportKind.Boot;
     }

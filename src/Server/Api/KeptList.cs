@@ -22,31 +22,70 @@ internal sealed class KeptList(IReadOnlyList<ServiceView> views) : IResult, IEnd
 
     public async Task ExecuteAsync(HttpContext httpContext)
     {
-        var texts = views.Select(Of).ToList();
-        var length = texts.Sum(text => text.Length) + Math.Max(2, texts.Count + 1); // brackets, and commas between
-        var whole = ArrayPool<byte>.Shared.Rent(length);
+        httpContext.Response.ContentType = "application/json; charset=utf-8";
+        if (last is { } known && known.Views.SequenceEqual(views, ReferenceEqualityComparer.Instance))
+        {
+            var text = known.Text ??= Whole();
+            httpContext.Response.ContentLength = text.Length;
+            await httpContext.Response.Body.WriteAsync(text, httpContext.RequestAborted).ConfigureAwait(false);
+            return;
+        }
+
+        last = new(views);
+        var texts = Texts(out var length);
+        var room = ArrayPool<byte>.Shared.Rent(length);
         try
         {
-            var at = 0;
-            whole[at++] = (byte)'[';
-            foreach (var text in texts)
-            {
-                if (at > 1)
-                    whole[at++] = (byte)',';
-                text.CopyTo(whole, at);
-                at += text.Length;
-            }
-
-            whole[at] = (byte)']';
-            httpContext.Response.ContentType = "application/json; charset=utf-8";
+            Join(texts, room);
+            httpContext.Response.ContentLength = length;
             await httpContext
-                .Response.Body.WriteAsync(whole.AsMemory(0, length), httpContext.RequestAborted)
+                .Response.Body.WriteAsync(room.AsMemory(0, length), httpContext.RequestAborted)
                 .ConfigureAwait(false);
         }
         finally
         {
-            ArrayPool<byte>.Shared.Return(whole);
+            ArrayPool<byte>.Shared.Return(room);
         }
+    }
+
+    /// <summary>What was asked for last. Its whole text is kept from the second time on: while much changes none is asked for twice.</summary>
+    private sealed class Asked(IReadOnlyList<ServiceView> views)
+    {
+        public IReadOnlyList<ServiceView> Views { get; } = views;
+
+        public byte[]? Text { get; set; }
+    }
+
+    private static volatile Asked? last;
+
+    private byte[] Whole()
+    {
+        var texts = Texts(out var length);
+        var whole = new byte[length];
+        Join(texts, whole);
+        return whole;
+    }
+
+    private List<byte[]> Texts(out int length)
+    {
+        var texts = views.Select(Of).ToList();
+        length = texts.Sum(text => text.Length) + Math.Max(2, texts.Count + 1); // brackets, and commas between
+        return texts;
+    }
+
+    private static void Join(List<byte[]> texts, byte[] whole)
+    {
+        var at = 0;
+        whole[at++] = (byte)'[';
+        foreach (var text in texts)
+        {
+            if (at > 1)
+                whole[at++] = (byte)',';
+            text.CopyTo(whole, at);
+            at += text.Length;
+        }
+
+        whole[at] = (byte)']';
     }
 
     private static byte[] Of(ServiceView view) =>
