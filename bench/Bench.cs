@@ -92,6 +92,8 @@ try
         await Jobs();
     else if (args.Contains("--begin"))
         await Begin();
+    else if (args.Contains("--ceilings"))
+        await Alone();
     else if (args.Contains("--told"))
         await Told();
     else if (args.Contains("--knock"))
@@ -137,13 +139,19 @@ async Task All()
         await Rest();
 }
 
-// Launches alone, and by the hundred.
-async Task Begin()
+// Launches alone, with ceilings and without.
+async Task Alone()
 {
     await Wrap("first", 0, floors, ["first", fifoPath]);
     await Launch("launch: the sentry's word to the program's first instruction (floor: posix_spawn in C)");
     await Again();
     await Ceilings();
+}
+
+// The same, and by the hundred.
+async Task Begin()
+{
+    await Alone();
     await Check();
     await Many(quick ? 40 : 200);
     foreach (var count in quick ? [20] : new[] { 50, 200 })

@@ -1,6 +1,6 @@
 #!/usr/bin/env bash
 # Measures speed and size beside floors in C and everyday tools, in one run; prints a table. --quick: a short trial of the bench itself.
-# --begin: launches alone, and by the hundred. --output: launches and output alone. --jobs: jobs alone. --crowd: a thousand services. --told: from a failure to the mail about it.
+# --ceilings: launches alone. --begin: also by the hundred. --output: launches and output alone. --jobs: jobs alone. --crowd: a thousand services. --told: from a failure to the mail about it.
 # --files: twenty thousand new files for a service. --settle: a directory of definitions. --terminal: keys and output at a joined terminal.
 # --window: a press to its picture in a service's window, and what a still one costs (as root).
 # --console: the console's first rows, a change to its sight, frames and memory, with up to a thousand services (as root).

@@ -1,6 +1,5 @@
 using System.Collections.Concurrent;
 using System.Net;
-using System.Net.Sockets;
 using System.Text.RegularExpressions;
 
 namespace CalmSentry.Tests.Campaign;
@@ -47,32 +46,7 @@ internal sealed partial class Alarms : IAsyncDisposable
             $"tell: [{{ webhook: {address}, name: quay-office, urgent-only: true }}]\n"
                 + "alerts: { gather: 1 s, most-an-hour: 1000 }\n"
         );
-        asker = new(
-            new SocketsHttpHandler
-            {
-                ConnectCallback = async (_, cancellation) =>
-                {
-                    var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
-                    try
-                    {
-                        await socket
-                            .ConnectAsync(new UnixDomainSocketEndPoint(machine.Places.ApiSocket), cancellation)
-                            .ConfigureAwait(false);
-                        return new NetworkStream(socket, ownsSocket: true);
-                    }
-                    catch (SocketException)
-                    {
-                        socket.Dispose();
-                        throw;
-                    }
-                },
-                PooledConnectionLifetime = TimeSpan.Zero, // each asks whoever serves then
-            }
-        )
-        {
-            BaseAddress = new("http://localhost"),
-            Timeout = LongestGap,
-        };
+        asker = machine.Http(LongestGap);
     }
 
     /// <summary>In words: how many there were, and how long the slowest took.</summary>

@@ -53,7 +53,7 @@ internal sealed partial class Faults
     /// <summary>When something that was frozen went on last.</summary>
     public DateTime LastThaw { get; private set; }
 
-    public Faults(Machine machine, Alarms alarms, Viewers viewers) =>
+    public Faults(Machine machine, Alarms alarms, Viewers viewers, Completions completions) =>
         All = [
             new("let one fall for good", 3, (_, _) => Done(() => underWay.Add(Task.Run(alarms.Fall)))),
             new("the receiver of messages fails", 2, (_, random) => Done(() => FailReceiver(alarms, random))),
@@ -150,6 +150,15 @@ internal sealed partial class Faults
             new("a drill", 1, (machine, _) => Ask(machine, null, "drill", ["drill", "--yes"])),
             new("kill a client", 4, KillClient),
             new("join a terminal", 6, (_, random) => viewers.Join(random)),
+            new(
+                "complete a path",
+                8,
+                (_, random) =>
+                {
+                    var own = new Random(random.Next());
+                    return Done(() => underWay.Add(Task.Run(() => completions.Complete(own))));
+                }
+            ),
             .. machine.IsRoot
                 ? (Fault[])
                     [

@@ -1,5 +1,6 @@
 using System.Collections.Concurrent;
 using System.Diagnostics;
+using System.Net.Sockets;
 using System.Text.Json;
 using CalmSentry.Contract;
 using CalmSentry.Linux.Groups;
@@ -51,6 +52,35 @@ internal sealed class Machine(string programs) : IAsyncDisposable
 
     /// <summary>Files in the run directory.</summary>
     public int RunFiles => Count(Directory.EnumerateFiles, Places.RunDirectory);
+
+    /// <summary>Asks the sentry as this account; each time whoever serves then.</summary>
+    public HttpClient Http(TimeSpan timeout) =>
+        new(
+            new SocketsHttpHandler
+            {
+                ConnectCallback = async (_, cancellation) =>
+                {
+                    var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
+                    try
+                    {
+                        await socket
+                            .ConnectAsync(new UnixDomainSocketEndPoint(Places.ApiSocket), cancellation)
+                            .ConfigureAwait(false);
+                        return new NetworkStream(socket, ownsSocket: true);
+                    }
+                    catch (SocketException)
+                    {
+                        socket.Dispose();
+                        throw;
+                    }
+                },
+                PooledConnectionLifetime = TimeSpan.Zero, // each asks whoever serves then
+            }
+        )
+        {
+            BaseAddress = new("http://localhost"),
+            Timeout = timeout,
+        };
 
     public bool IsRoot { get; } = Environment.UserName == "root";
 

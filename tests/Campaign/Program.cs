@@ -59,7 +59,8 @@ internal static class Program
         await machine.Begin().ConfigureAwait(false);
         alarms.Begin();
         var viewers = new Viewers(machine);
-        var faults = new Faults(machine, alarms, viewers);
+        using var completions = new Completions(machine);
+        var faults = new Faults(machine, alarms, viewers, completions);
         var kinds = faults.All.Where(fault => only.Length == 0 || only.Any(fault.Name.Contains)).ToList();
         var counts = new SortedDictionary<string, int>(StringComparer.Ordinal);
         var lists = new List<TimeSpan>();
@@ -95,6 +96,7 @@ internal static class Program
             IReadOnlyList<string> seen =
             [
                 .. await viewers.Look().ConfigureAwait(false),
+                .. completions.Look(),
                 .. await alarms.Look(faults.LastThaw, faults.WentBack).ConfigureAwait(false),
                 .. await invariants.Look(faults).ConfigureAwait(false),
             ];
@@ -152,6 +154,7 @@ internal static class Program
         );
         Console.WriteLine($"alarms: {alarms.Told}.");
         Console.WriteLine($"viewers: {viewers.Told}.");
+        Console.WriteLine($"paths: {completions.Told}.");
         Console.WriteLine($"questions: {invariants.Answers} had their answer.");
         Console.WriteLine(
             violations == 0 ? "campaign: every law held." : $"campaign: {violations} violations; seed {seed}."

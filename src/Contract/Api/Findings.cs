@@ -26,6 +26,9 @@ public sealed record FindingView
     /// <summary>It is of this moment, not of the definition: it blocks a start, not the wrapping.</summary>
     public bool OnlyNow { get; init; }
 
+    /// <summary>It blocks, and whoever looks at it may be offered to overrule it; false where nothing can be launched with it.</summary>
+    public bool MayBeAccepted { get; init; }
+
     /// <summary>Somebody overruled it by its code.</summary>
     public bool Accepted { get; init; }
 }

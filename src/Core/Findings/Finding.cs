@@ -37,6 +37,9 @@ public sealed record Finding(
     /// <summary>The dotted key of a definition that it is about.</summary>
     public string Key => FindingCodes.KeyOf(Code);
 
+    /// <summary>A person may be offered to overrule it.</summary>
+    public bool MayBeAccepted => Severity == Severity.Blocks && !OnlyNow && !FindingCodes.PreventsLaunch(Code);
+
     /// <summary>Its code as it is shown, sent and accepted.</summary>
     public string Word => FindingCodes.WordOf(Code);
 }

@@ -79,6 +79,29 @@ public static class FindingCodes
     /// <summary>Its code as it is shown, sent and accepted.</summary>
     public static string WordOf(FindingCode code) => Words.Of(code);
 
+    /// <summary>
+    /// With it nothing can be launched as things stand, so a person is not offered to overrule it. A definition's own <c>accept</c> still may:
+    /// what is not there now can be there when it starts.
+    /// </summary>
+    public static bool PreventsLaunch(FindingCode code) =>
+        code
+            is FindingCode.NameTaken
+                or FindingCode.ProgramMissing
+                or FindingCode.ProgramIsDirectory
+                or FindingCode.ProgramNotAFile
+                or FindingCode.ProgramNotExecutable
+                or FindingCode.ProgramFormat
+                or FindingCode.ProgramMachine
+                or FindingCode.LibraryMissing
+                or FindingCode.InterpreterMissing
+                or FindingCode.DirectoryMissing
+                or FindingCode.OffCommandMissing
+                or FindingCode.AccountNeeded
+                or FindingCode.AccountMissing
+                or FindingCode.AccountNotPermitted
+                or FindingCode.GroupMissing
+                or FindingCode.NeedsCircle;
+
     /// <summary>The dotted key of a definition that it is about.</summary>
     public static string KeyOf(FindingCode code) =>
         code switch

@@ -18,6 +18,7 @@ internal static class FindingViews
                 Why = Shown.Line(finding.Why),
                 Mend = finding.Mend,
                 OnlyNow = finding.OnlyNow,
+                MayBeAccepted = finding.MayBeAccepted,
                 Accepted = accepted.Contains(finding.Word),
             }),
         ];

@@ -31,20 +31,6 @@ const mends: Partial<Record<FindingView["code"], string>> = {
   "account-not-permitted": "Permit it",
 };
 
-/** With these it cannot be launched at all: there is nothing to accept. */
-const never: readonly FindingView["code"][] = [
-  "program-missing",
-  "program-machine",
-  "interpreter-missing",
-  "library-missing",
-  "directory-missing",
-  "off-command-missing",
-  "account-missing",
-  "account-needed",
-  "account-not-permitted",
-  "group-missing",
-];
-
 function Finding({
   finding,
   account,
@@ -87,7 +73,7 @@ function Finding({
         </Button>
       )}
       <Wrong error={mend.error} />
-      {blocks && !finding["only-now"] && onAccept && !never.includes(finding.code) && (
+      {finding["may-be-accepted"] && !finding.accepted && onAccept && (
         <Button size="compact-sm" variant="subtle" onClick={() => onAccept(finding.code)}>
           Accept it all the same
         </Button>
