@@ -3,7 +3,7 @@
 # --ceilings: launches alone. --begin: also by the hundred. --output: launches and output alone. --jobs: jobs alone. --crowd: a thousand services. --told: from a failure to the mail about it.
 # --files: twenty thousand new files for a service. --settle: a directory of definitions. --terminal: keys and output at a joined terminal.
 # --window: a press to its picture in a service's window, and what a still one costs (as root).
-# --console: the console's first rows, a change to its sight, frames and memory, with up to a thousand services (as root).
+# --console: the console's first rows, a change to its sight, frames and memory, with up to a thousand services; with --hour also after as many events as come in an hour (as root).
 # --asked: the list, asked for by eight at once.
 # --knock: the list while another account knocks (as root).
 # --write puts the table into docs/performance.md.

@@ -586,6 +586,23 @@ test("a secret goes in on the service's page and is never shown again", async ({
   await section(page, "Output");
   await expect(page.getByLabel("Output", { exact: true })).toContainText("key: ****");
   expect(await page.content()).not.toContain("herring-4711");
+  await section(page, "Access");
+  await page.getByRole("button", { name: "Remove the value of LEDGER_KEY" }).click();
+  await expect(page.getByText("no value yet")).toBeVisible();
+  expect(JSON.parse(sentry.calm("secret", "list", "fare-ledger", "--json"))[0]["has-value"]).toBe(false);
+});
+
+test("a part that is gone since the page was opened is loaded with the page anew", async ({ page, sentry }) => {
+  sentry.wrap("tide", "exec sleep 600");
+  await enter(page, sentry);
+  await page.route(/ServicePage-.*\.js/, (route) => route.abort());
+  await row(page, "tide").click();
+  await expect(page.getByRole("alert")).toContainText("the sentry has another version since");
+  await page.unroute(/ServicePage-.*\.js/);
+  await page.getByRole("button", { name: "Load it anew" }).click();
+  await expect(page.getByRole("heading", { name: "tide" })).toBeVisible();
+  // What failed on purpose is told of in the browser's console, too.
+  expect(complaints.splice(0).filter((told) => !told.includes("dynamically imported module"))).toEqual([]);
 });
 
 test("what changed when is seen, and an earlier revision made to hold again", async ({ page, sentry }) => {

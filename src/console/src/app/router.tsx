@@ -15,13 +15,18 @@ import { Frame } from "./Frame";
 const AlertsPage = lazy(() => import("../alerts/AlertsPage").then((page) => ({ default: page.AlertsPage })));
 const ServicePage = lazy(() => import("../services/ServicePage").then((page) => ({ default: page.ServicePage })));
 
-/** What fails says what, and offers again. */
+/** What fails says what, and offers again. A part that could not be loaded is not asked for a second time by the same page. */
 function Failed({ error, reset }: ErrorComponentProps) {
+  const said = error instanceof Error ? error.message : String(error);
+  const isPart = /dynamically imported module/i.test(said);
   return (
     <div role="alert" className="notice">
-      ▲ This page could not be shown: {error instanceof Error ? error.message : String(error)}{" "}
-      <button type="button" onClick={reset}>
-        Try again
+      ▲{" "}
+      {isPart
+        ? "A part of this page did not come: the connection broke off, or the sentry has another version since."
+        : `This page could not be shown: ${said}`}{" "}
+      <button type="button" onClick={isPart ? () => location.reload() : reset}>
+        {isPart ? "Load it anew" : "Try again"}
       </button>
     </div>
   );
