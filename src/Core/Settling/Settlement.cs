@@ -146,7 +146,9 @@ public sealed record Settlement
                 step.State is SettleState.Done or SettleState.Begun
                 || (step is { State: SettleState.Failed, Deed: SettleDeed.Start or SettleDeed.Restart })
             )
-                back.AddRange(Undone(step));
+                foreach (var undone in Undone(step))
+                    if (undone.Deed != SettleDeed.Stop || back.Count == 0 || back[^1] != undone) // it is stopped already
+                        back.Add(undone);
         return back.ToImmutable();
     }
 

@@ -3,6 +3,7 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { api, type ComparisonView, type SettleEvent, type SettlementView, take } from "../api/client";
 import { asked } from "../api/lines";
+import { counted } from "../app/counted";
 import { save } from "../app/save";
 import { Trouble, Wrong } from "../app/Trouble";
 import { at } from "../live/clock";
@@ -79,7 +80,7 @@ export function AsFilesPage() {
               <p role="status">
                 {count === 0
                   ? "▲ None of them ends in .yaml or .yml."
-                  : `${count} ${count === 1 ? "file" : "files"} of ${files.directory}: ${Object.keys(files.files).slice(0, 8).join(", ")}${count > 8 ? " …" : ""}`}
+                  : `${counted(count, "file")} of ${files.directory}: ${Object.keys(files.files).slice(0, 8).join(", ")}${count > 8 ? " …" : ""}`}
               </p>
             )}
             <Checkbox
@@ -134,13 +135,13 @@ async function read(chosen: File[]): Promise<Files> {
 function Comparison({ of: view, busy, onSettle }: { of: ComparisonView; busy: boolean; onSettle: () => void }) {
   const steps = view.differences.reduce((sum, one) => sum + one.steps.length, 0);
   return (
-    <section className="sheet part" aria-label="Where they differ">
+    <section className="sheet side" aria-label="Where they differ">
       <p role="status">
         {view.same
           ? `✓ The machine is as ${view.services === 1 ? "the file says" : `the files of ${view.services} services say`}.`
-          : `${view.differences.length} ${view.differences.length === 1 ? "differs" : "differ"}, of ${view.services} services in ${view.files} files.`}
+          : `${view.differences.length} of ${counted(view.services, "service")} in ${counted(view.files, "file")} ${view.differences.length === 1 ? "differs" : "differ"}.`}
       </p>
-      <dl className="facts">
+      <dl className="facts" style={{ padding: 0 }}>
         {view.differences.map((one) => (
           <div key={one.name + one.file} style={{ display: "contents" }}>
             <dt>
@@ -162,7 +163,7 @@ function Comparison({ of: view, busy, onSettle }: { of: ComparisonView; busy: bo
       ))}
       {steps > 0 && (
         <Button disabled={busy} onClick={onSettle}>
-          Settle: {steps} {steps === 1 ? "step" : "steps"}
+          Settle: {counted(steps, "step")}
         </Button>
       )}
     </section>

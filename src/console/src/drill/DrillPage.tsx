@@ -8,6 +8,7 @@ import { at } from "../live/clock";
 import { onBegan, useLine } from "../live/live";
 import { seconds, TimeLine } from "./TimeLine";
 import "./drill.css";
+import { counted } from "../app/counted";
 
 const beat = 300;
 
@@ -103,7 +104,7 @@ function Plan({
       </div>
       <Group>
         <Button loading={pending} onClick={onGo}>
-          Interrupt {plan.stops.length} {plan.stops.length === 1 ? "service" : "services"} and drill now
+          Interrupt {counted(plan.stops.length, "service")} and drill now
         </Button>
         <Button variant="default" disabled={pending} onClick={onLeave}>
           Leave it

@@ -1,6 +1,7 @@
 import { Link } from "@tanstack/react-router";
 import { Fragment } from "react";
 import type { ServiceDetail, ServiceView } from "../api/client";
+import { counted } from "../app/counted";
 import { at, length, Since } from "../live/clock";
 import { LastOutput } from "./Output";
 import { percent, size, useUsage } from "./usage";
@@ -46,7 +47,7 @@ export function Overview({ service, detail }: { service: ServiceView; detail: Se
               <dt>Uses</dt>
               <dd>
                 {usage
-                  ? `${size(usage["memory-bytes"])}, ${percent(usage["cpu-percent"])} of a processor, ${usage.processes} ${usage.processes === 1 ? "process" : "processes"}`
+                  ? `${size(usage["memory-bytes"])}, ${percent(usage["cpu-percent"])} of a processor, ${counted(usage.processes, "process")}`
                   : "asked…"}
               </dd>
             </>

@@ -1,6 +1,7 @@
 import { Button, Group } from "@mantine/core";
 import { useMutation } from "@tanstack/react-query";
 import { type Answer, api, neededByOthers, take } from "../api/client";
+import { counted } from "../app/counted";
 import { useLine } from "../live/live";
 
 type Asked = { what: "start" | "stop" | "restart"; dependents?: "stop" | "leave" };
@@ -29,9 +30,7 @@ export function Together({ names, onDone }: { names: string[]; onDone: () => voi
   return (
     <section className="sheet side together" aria-label="Marked services">
       <Group gap="xs">
-        <strong>
-          {names.length} {names.length === 1 ? "service" : "services"} marked
-        </strong>
+        <strong>{counted(names.length, "service")} marked</strong>
         {(["start", "stop", "restart"] as const).map((one) => (
           <Button key={one} size="xs" variant="default" disabled={busy} onClick={() => ask.mutate({ what: one })}>
             {{ start: "Start them", stop: "Stop them", restart: "Restart them" }[one]}

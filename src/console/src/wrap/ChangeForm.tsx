@@ -79,14 +79,14 @@ function Changing({ keys, name, first }: { keys: Record<string, Key>; name: stri
       setDraft(drafted(keys, now));
     },
   });
+  const before = drafted(keys, ground);
+  const typed = Object.entries(draft).filter(([path, value]) => !same(before[path], value));
   const theirs = useMutation({
     mutationFn: () => read(name),
     onSuccess: (now) => {
       // What was typed here stays; all else is as it is now.
-      const before = drafted(keys, ground);
-      const mine = Object.entries(draft).filter(([path, value]) => !same(before[path], value));
       setGround(now);
-      setDraft({ ...drafted(keys, now), ...Object.fromEntries(mine) });
+      setDraft({ ...drafted(keys, now), ...Object.fromEntries(typed) });
       save.reset();
     },
   });
@@ -137,7 +137,7 @@ function Changing({ keys, name, first }: { keys: Record<string, Key>; name: stri
           <Wrong error={wrong} />
           <Button
             mt={6}
-            disabled={!live || overtaken || (check?.errors.length ?? 1) > 0}
+            disabled={!live || overtaken || (check?.errors.length ?? 1) > 0 || typed.length === 0}
             loading={save.isPending}
             onClick={() => save.mutate()}
           >

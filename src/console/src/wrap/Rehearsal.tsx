@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { CallError, type RehearsalEvent, type RehearsalReport } from "../api/client";
 import { asked } from "../api/lines";
 import { call } from "../api/page";
+import { counted } from "../app/counted";
 import type { Definition } from "./draft";
 
 type Line = { id: number; kind: string; text: string };
@@ -113,8 +114,8 @@ function Report({ report, onAdopt }: { report: RehearsalReport; onAdopt: (adopti
         <dd>{report.files.length === 0 ? "none" : report.files.slice(0, 6).join(", ")}</dd>
         <dt>Used</dt>
         <dd>
-          {mib} MiB at most, {(report["cpu-us"] / 1e6).toFixed(2)} s of processor time, {report.children} child
-          {report.children === 1 ? " process" : " processes"}
+          {mib} MiB at most, {(report["cpu-us"] / 1e6).toFixed(2)} s of processor time,{" "}
+          {counted(report.children, "child process")}
         </dd>
         {report.picture && (
           <>
