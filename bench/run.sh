@@ -25,7 +25,7 @@ if [[ " $* " == *" --write "* ]]; then
   {
     sed '/^<!-- table -->$/q' docs/performance.md
     echo
-    echo "Measured $(date +%F) on $(nproc) cores ($(uname -m), Linux $(uname -r | cut -d- -f1))."
+    echo "Measured $(date +%F) on $(nproc) cores ($(uname -m), Linux $(uname -r | cut -d. -f1-2))."
     echo
     cat out/bench/table.md
   } >out/bench/performance.md

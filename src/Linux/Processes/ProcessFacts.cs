@@ -97,7 +97,7 @@ public static class ProcessFacts
     public static string? OpenFile(int pid, int descriptor) => Link($"/proc/{pid}/fd/{descriptor}");
 
     /// <summary>How many descriptors a process has open.</summary>
-    public static int CountOpenFiles(int pid) => Entries($"/proc/{pid}/fd").Length;
+    public static int CountOpenFiles(int pid) => Entries($"/proc/{pid}/fd", int.MaxValue).Count();
 
     /// <summary>Regular files a process has open for writing.</summary>
     public static IEnumerable<string> WrittenFiles(int pid)
@@ -353,20 +353,40 @@ public static class ProcessFacts
         }
     }
 
-    private static string[] Entries(string directory)
-    {
-        try
-        {
-            return Directory.GetFileSystemEntries(directory);
-        }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
-        {
-            return [];
-        }
-    }
-
     /// <summary>So many descriptors of a process are looked at.</summary>
     private const int MostOpenFiles = 1 << 16;
+
+    /// <summary>As they are read: a process of anybody's may have a million of them.</summary>
+    private static IEnumerable<string> Entries(string directory, int most = MostOpenFiles)
+    {
+        using var all = Begun();
+        for (var i = 0; i < most && Next() is { } entry; i++)
+            yield return entry;
+
+        IEnumerator<string>? Begun()
+        {
+            try
+            {
+                return Directory.EnumerateFileSystemEntries(directory).GetEnumerator();
+            }
+            catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+            {
+                return null;
+            }
+        }
+
+        string? Next()
+        {
+            try
+            {
+                return all?.MoveNext() == true ? all.Current : null;
+            }
+            catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+            {
+                return null; // it has ended meanwhile
+            }
+        }
+    }
 
     /// <summary>Whether a process holds a lock (flock(2), fcntl(2)) on a file below a directory (proc(5), locks).</summary>
     public static bool LocksBelow(int pid, string directory)
@@ -382,9 +402,7 @@ public static class ProcessFacts
                     )
             )
                 return false;
-            return Directory
-                .EnumerateFileSystemEntries($"/proc/{pid}/fd") // of files alone each would be looked at first
-                .Take(MostOpenFiles)
+            return Entries($"/proc/{pid}/fd")
                 .Any(file =>
                     Link(file) is { } path
                     && path.StartsWith($"{directory.TrimEnd('/')}/", StringComparison.Ordinal)
