@@ -18,7 +18,8 @@ const ServicePage = lazy(() => import("../services/ServicePage").then((page) => 
 /** What fails says what, and offers again. A part that could not be loaded is not asked for a second time by the same page. */
 function Failed({ error, reset }: ErrorComponentProps) {
   const said = error instanceof Error ? error.message : String(error);
-  const isPart = /dynamically imported module/i.test(said);
+  // As Chromium and Firefox, Safari, and the builder's own loader say it.
+  const isPart = /dynamically imported module|importing a module script|unable to preload/i.test(said);
   return (
     <div role="alert" className="notice">
       ▲{" "}
