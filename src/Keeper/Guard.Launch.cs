@@ -16,7 +16,7 @@ internal sealed unsafe partial class Guard
         run = Message.Number(body, LaunchField.Run);
         mainGone = ending = stuckSaid = executes = false;
         main = mainStatus = 0;
-        peakKib = cpuMicroseconds = 0;
+        peakKib = cpuMicroseconds = pausedAt = pausedSaid = 0;
         (reopen, atTerminal, terminalSize) = (0, false, null);
         group = outOfMemory = null;
         fixed (byte* order = body)

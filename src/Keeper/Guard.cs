@@ -1,6 +1,7 @@
 using System.Diagnostics;
 using System.Runtime.InteropServices;
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Linux.Processes;
 using static CalmSentry.Linux.Native.Libc;
 
 namespace CalmSentry.Keeper;
@@ -95,6 +96,7 @@ internal sealed unsafe partial class Guard(string runDirectory)
                 if (pump.Owes)
                     pump.SayMissing(Environment.TickCount64, atLast: false);
             SayStuck();
+            SayPaused();
             if (owed is not null)
                 PutOwed();
             LookAtFiles(all: false);
@@ -174,6 +176,7 @@ internal sealed unsafe partial class Guard(string runDirectory)
 
     private int Patience =>
         files.Count > 0 && phase != Phase.Idle ? (moreInFiles ? BusyFilesBeat : FilesBeat)
+        : PauseToSay ? PauseBeat
         : Stuck != 0 || stuckSaid || owed is not null || output.Owes || error.Owes ? 1000
         : fds[Server] < 0 ? LastResort.Beat
         : -1;
@@ -220,6 +223,7 @@ internal sealed unsafe partial class Guard(string runDirectory)
             Say(news);
         owed = null;
         stuckSaid = false;
+        pausedSaid = 0;
         foreach (var one in files)
             one.Reopens |= one.IsAside;
     }
@@ -411,8 +415,15 @@ internal sealed unsafe partial class Guard(string runDirectory)
         int ended,
             status;
         ResourceUsage usage;
-        while ((ended = wait4(-1, &status, WNOHANG, &usage)) > 0)
+        while ((ended = wait4(-1, &status, WNOHANG | WUNTRACED | WCONTINUED, &usage)) > 0)
         {
+            if (new WaitStatus(status) is { IsPaused: true } or { GoesOn: true })
+            {
+                if (ended == main)
+                    pausedAt = new WaitStatus(status).IsPaused ? Forward() : 0;
+                continue;
+            }
+
             peakKib = Math.Max(peakKib, usage.MaxResidentKib);
             cpuMicroseconds +=
                 ((usage.User.Seconds + usage.System.Seconds) * 1_000_000)
@@ -422,6 +433,7 @@ internal sealed unsafe partial class Guard(string runDirectory)
                 continue;
             mainGone = true;
             mainStatus = status;
+            pausedAt = 0;
         }
 
         if (phase is Phase.Idle)
@@ -460,6 +472,7 @@ internal sealed unsafe partial class Guard(string runDirectory)
         main = pid;
         mainGone = false;
         mainStatus = 0;
+        pausedAt = 0;
         phase = Phase.Live;
         Records.Write("run", News(KeeperWord.Followed).With("pid", main).ToBytes().Span);
         Say(News(KeeperWord.Followed).With("pid", main));
@@ -545,6 +558,25 @@ internal sealed unsafe partial class Guard(string runDirectory)
             return;
         stuckSaid = !stuckSaid;
         Say(News(stuckSaid ? KeeperWord.OutputStuck : KeeperWord.OutputFlows).With("errno", errno));
+    }
+
+    private const int PauseBeat = 100; // ms
+
+    /// <summary>When a signal stopped the main process, by the clock that only goes forward, and what the server was told of that; 0: it goes on.</summary>
+    private long pausedAt,
+        pausedSaid;
+
+    private long pauseSaidAt;
+
+    private bool PauseToSay => pausedAt != pausedSaid && phase == Phase.Live && fds[Server] >= 0;
+
+    /// <summary>A program may stop and go on as often as it likes: it is not told each time.</summary>
+    private void SayPaused()
+    {
+        if (!PauseToSay || Forward() - pauseSaidAt < PauseBeat)
+            return;
+        (pausedSaid, pauseSaidAt) = (pausedAt, Forward());
+        Say(pausedAt == 0 ? News(KeeperWord.GoesOn) : News(KeeperWord.Paused).With("forward-ms", pausedAt));
     }
 
     private void Say(Message message)

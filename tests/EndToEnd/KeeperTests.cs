@@ -1,4 +1,7 @@
+using System.Diagnostics;
 using System.Globalization;
+using System.Net.Sockets;
+using CalmSentry.Contract.Keeper;
 
 namespace CalmSentry.Tests.EndToEnd;
 
@@ -81,6 +84,46 @@ public class KeeperTests
         Assert.Equal((pid, 1), (shown.GetProperty("pid").GetInt32(), shown.GetProperty("run").GetInt32()));
         await sentry.Ok("stop", "relay");
         Assert.False(Sentry.Lives(pid));
+    }
+
+    /// <summary>A thousand programs that do nothing else must not keep a server from anything.</summary>
+    [Fact]
+    public async Task A_program_that_stops_and_goes_on_all_the_time_is_told_of_ten_times_a_second_at_most()
+    {
+        await using var sentry = await Sentry.Start();
+        const string flickers =
+            "my $p = $$; if (!fork) { while (getppid == $p) { kill STOP => $p; kill CONT => $p } exit } sleep 692";
+        await sentry.Wrap("lamp", "--start", "--", "/usr/bin/perl", "-e", flickers);
+        var place = Path.Combine(sentry.Places.RunOf(await sentry.Id("lamp")), "socket");
+        await sentry.KillServer();
+        using (var keeper = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified))
+        {
+            // The newest server is the one that counts.
+            await keeper.ConnectAsync(new UnixDomainSocketEndPoint(place), TestContext.Current.CancellationToken);
+            var (inbox, length) = (new byte[4096], 0);
+            List<TimeSpan> told = [];
+            var clock = Stopwatch.StartNew();
+            while (told.Count < 6)
+            {
+                length += await keeper.ReceiveAsync(inbox.AsMemory(length), TestContext.Current.CancellationToken);
+                while (
+                    Message.TryReadHead(inbox.AsSpan(0, length), out var word, out var body)
+                    && length >= Message.HeadLength + body
+                )
+                {
+                    if (word is KeeperWord.Paused or KeeperWord.GoesOn)
+                        told.Add(clock.Elapsed);
+                    length -= Message.HeadLength + body;
+                    inbox.AsSpan(Message.HeadLength + body, length).CopyTo(inbox);
+                }
+            }
+
+            // Five times of 100 ms lie between the first and the sixth; only a late first could seem nearer.
+            Assert.InRange(told[^1] - told[0], TimeSpan.FromMilliseconds(400), TimeSpan.MaxValue);
+        }
+
+        await sentry.Serve();
+        await sentry.Ok("stop", "lamp");
     }
 
     [Fact]

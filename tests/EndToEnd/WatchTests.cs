@@ -99,6 +99,29 @@ public class WatchTests
         );
     }
 
+    /// <summary>Its keeper tells, also the server that comes later: nothing is looked at meanwhile.</summary>
+    [Theory]
+    [InlineData(false)]
+    [InlineData(true)]
+    public async Task A_program_stopped_by_a_signal_is_found_without_looking(bool whileNoServerServes)
+    {
+        await using var sentry = await Sentry.Start();
+        string[] watch = ["--pause", "10ms", "--watch", "paused-for:500ms,beat=1h"];
+        await sentry.Wrap("ledger", [.. watch, "--start", "--", "/bin/sleep", "693"]);
+        await sentry.Until("ledger", view => Look(view).Contains("is not stopped", StringComparison.Ordinal));
+        var pid = (await sentry.Show("ledger")).GetProperty("pid").GetInt32();
+        if (whileNoServerServes)
+            await sentry.KillServer();
+        // What goes on in time is left alone.
+        foreach (var signal in (string[])["STOP", "CONT", "STOP"])
+            Sentry.Kill(pid, signal);
+        if (whileNoServerServes)
+            await sentry.Serve();
+        await sentry.Until("ledger", view => BackAs(view, 2));
+        static string Look(JsonElement view) =>
+            view.GetProperty("watches")[0].TryGetProperty("seen", out var seen) ? $"{seen}" : "";
+    }
+
     [Fact]
     public async Task What_hangs_after_an_hour_of_its_own_clock_is_found_by_its_silence()
     {

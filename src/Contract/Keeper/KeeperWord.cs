@@ -111,6 +111,15 @@ public enum KeeperWord : byte
     /// server that comes while one lies aside.
     /// </summary>
     Reopen = 77,
+
+    /// <summary>
+    /// News: a signal has stopped its main process. Fields <c>run</c>, <c>forward-ms</c> (since when, by the clock that only goes
+    /// forward). Said ten times a second at most, and again to each server that comes while it is so.
+    /// </summary>
+    Paused = 78,
+
+    /// <summary>News: its main process was stopped and goes on. Field <c>run</c>.</summary>
+    GoesOn = 79,
 }
 
 /// <summary>
@@ -140,7 +149,10 @@ public static class KeeperVersion
     /// <summary>It gives a run a folder of its own for the sockets of displays (<see cref="LaunchField.Sockets"/>).</summary>
     public const int Displays = 6;
 
-    public const int Latest = Displays;
+    /// <summary>It tells that a signal has stopped its program (<see cref="KeeperWord.Paused"/>).</summary>
+    public const int Pauses = 7;
+
+    public const int Latest = Pauses;
 }
 
 /// <summary>The steps of a launch. The first that fails is reported with its errno.</summary>

@@ -284,7 +284,7 @@ public static class WatchKeys
             watches = watches.Add(
                 new PausedWatch(PausedWatch.Default)
                 {
-                    Beat = Watch.UsualSample,
+                    Beat = Watch.QuietSample,
                     Follows = recover.After == RecoverAfter.Never ? WatchFollow.Tell : WatchFollow.Restart,
                     Implied = true,
                 }

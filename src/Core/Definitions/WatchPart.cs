@@ -23,7 +23,9 @@ public enum WatchFollow
 public abstract record Watch
 {
     public static readonly TimeSpan UsualBeat = TimeSpan.FromSeconds(15),
-        UsualSample = TimeSpan.FromSeconds(10);
+        UsualSample = TimeSpan.FromSeconds(10),
+        // A keeper tells when its program is stopped: what is looked at are figures for the evidence of a fall.
+        QuietSample = TimeSpan.FromSeconds(30);
 
     /// <summary>Time between two looks.</summary>
     public required TimeSpan Beat { get; init; }

@@ -40,7 +40,7 @@ internal sealed partial class ServiceActor
         inputs.Clear();
         if (!switchOff)
         {
-            (Said, AliveStamp) = (null, 0);
+            (Said, AliveStamp, PausedSince) = (null, 0, null);
             launched = new(run, Definition);
             Vitals = new(() => house.Host.Tree(this), house.Clocks);
         }
@@ -338,6 +338,11 @@ internal sealed partial class ServiceActor
                 break;
             case KeeperWord.TurnedOver:
                 house.Turned(this);
+                break;
+            case KeeperWord.Paused or KeeperWord.GoesOn when Situation.Run?.Number == run:
+                var told = TimeSpan.FromMilliseconds(Message.Number(body, "forward-ms"));
+                PausedSince = word == KeeperWord.Paused ? told : null;
+                Pass(ref nextPause);
                 break;
             case KeeperWord.Reopen:
                 _ = house.Clocks.Run(() => Reopen(run));

@@ -55,7 +55,8 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
     /// <summary>Who waits for the keeper's word that input was taken, in the order in which it was given.</summary>
     private readonly Queue<TaskCompletionSource<int>> inputs = [];
     private bool inGate;
-    private TaskCompletionSource nextSaid;
+    private TaskCompletionSource nextSaid,
+        nextPause;
 
     private sealed record Waiter(
         Func<Situation, bool> Met,
@@ -83,6 +84,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
             registry
         );
         nextSaid = new(house.Clocks.Promises);
+        nextPause = new(house.Clocks.Promises);
         RunDirectory = house.Places.RunOf(id.ToString());
         alarm = new(house.Clocks.Time, wait => Post(() => Wake(wait), null));
         Vitals = new(() => house.Host.Tree(this), house.Clocks);
@@ -358,6 +360,10 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
     /// </summary>
     public long AliveStamp { get; private set; }
 
+    public TimeSpan? PausedSince { get; private set; }
+
+    public Task NextPause => nextPause.Task;
+
     /// <summary>What the program said it is busy with, as a clause; null: it did not, or is no more.</summary>
     public string? BusyWith => busy is { } said && Situation.Run?.Number == said.Run ? said.With : null;
 
@@ -374,14 +380,20 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
                     isBusy && Situation.Run is { } run
                         ? new(run.Number, with is null ? "it says that it is busy" : $"it says that it is busy: {with}")
                         : null;
-                var heard = nextSaid;
-                nextSaid = new(house.Clocks.Promises);
-                heard.TrySetResult();
+                Pass(ref nextSaid);
                 Publish();
                 return Task.CompletedTask;
             },
             null
         );
+
+    /// <summary>Whoever waits for something goes on, and the next waits anew.</summary>
+    private void Pass(ref TaskCompletionSource next)
+    {
+        var before = next;
+        next = new(house.Clocks.Promises);
+        before.TrySetResult();
+    }
 
     /// <summary>When somebody last typed at its terminal; null: nobody has since this server serves.</summary>
     public DateTimeOffset? TypedAt
@@ -416,9 +428,7 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
                 Said = text ?? Said;
                 if (alive)
                     AliveStamp = house.Clocks.Time.GetTimestamp();
-                var heard = nextSaid;
-                nextSaid = new(house.Clocks.Promises);
-                heard.TrySetResult();
+                Pass(ref nextSaid);
                 if (text is not null)
                     Publish();
                 return Task.CompletedTask;

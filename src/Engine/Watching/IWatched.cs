@@ -25,6 +25,15 @@ internal interface IWatched : IRunning
     /// <summary>When the program last said that it is well, by the clock that only goes forward; 0: not in this run.</summary>
     long AliveStamp { get; }
 
+    /// <summary>
+    /// Since when its keeper says that a signal has stopped its main process, by the clock that only goes forward; null: it does not
+    /// say so.
+    /// </summary>
+    TimeSpan? PausedSince { get; }
+
+    /// <summary>Completes when its keeper tells that its main process was stopped, or goes on.</summary>
+    Task NextPause { get; }
+
     /// <summary>What the program said it is busy with, as a clause; null: it did not, or is no more.</summary>
     string? BusyWith { get; }
 

@@ -53,9 +53,13 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
             : TimeSpan.Zero;
         Sight? last = null;
         var inTrouble = false;
+        var told = watch is PausedWatch ? actor.NextPause : null;
+        if (told is not null && actor.PausedSince is not null)
+            next = TimeSpan.Zero; // told before
         while (true)
         {
-            await clocks.Delay(watch.Implied && last?.Due is null ? WithOthers(next) : next, gone);
+            await Wait(watch.Implied && last?.Due is null ? WithOthers(next) : next, told, gone);
+            told = watch is PausedWatch ? actor.NextPause : null;
             var began = clocks.Time.GetTimestamp();
             Sight sight;
             try
@@ -96,6 +100,21 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
             if (next < Margin)
                 next = Margin;
         }
+    }
+
+    /// <param name="told">What ends the wait before its time.</param>
+    private async Task Wait(TimeSpan length, Task? told, CancellationToken gone)
+    {
+        if (told is null)
+        {
+            await clocks.Delay(length, gone);
+            return;
+        }
+
+        using var heard = CancellationTokenSource.CreateLinkedTokenSource(gone);
+        await Task.WhenAny(clocks.Delay(length, heard.Token), told);
+        await heard.CancelAsync();
+        gone.ThrowIfCancellationRequested();
     }
 
     /// <summary>What nobody asked for is looked at on the full second: of a thousand services a hundred by one waking, not each by its own.</summary>
@@ -225,16 +244,19 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
 
     private Func<CancellationToken, Task<Sight>> Paused(PausedWatch watch)
     {
-        long? since = null;
+        TimeSpan? since = null;
         return Now(() =>
         {
-            // What a fall's evidence shows of memory and processor comes from here, too.
-            var sample = vitals.Look(since is null ? watch.Beat / 2 : TimeSpan.Zero);
+            // Its keeper tells at once, but for a process that was stopped before it was the keeper's, and a keeper of an earlier
+            // version. What a fall's evidence shows of memory and processor comes from here, too.
+            var sample = vitals.Look(
+                actor.PausedSince is null && since is null ? watch.Beat / 2 : TimeSpan.Zero
+            );
             var stopped = actor.Situation.Run?.Pid is { } pid && sample.Paused.Contains(pid);
-            since = stopped ? since ?? clocks.Time.GetTimestamp() : null;
+            since = stopped ? actor.PausedSince ?? since ?? clocks.Forward : null;
             if (since is not { } from)
                 return new(null, "its main process is not stopped by a signal");
-            var length = clocks.Time.GetElapsedTime(from);
+            var length = clocks.Forward - from;
             return length >= watch.Longest
                 ? new(
                     $"its main process has been kept stopped by a signal for {About(length)}: it has its "

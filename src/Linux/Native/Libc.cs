@@ -73,7 +73,9 @@ internal static unsafe partial class Libc
         POLLOUT = 4,
         POLLHUP = 0x10,
         POLLRDHUP = 0x2000;
-    public const int WNOHANG = 1;
+    public const int WNOHANG = 1,
+        WUNTRACED = 2,
+        WCONTINUED = 8;
     public const int PR_SET_CHILD_SUBREAPER = 36;
     public const int FALLOC_FL_KEEP_SIZE = 1;
     public const uint CLOSE_RANGE_CLOEXEC = 4;
