@@ -2,8 +2,11 @@ using System.CommandLine;
 using System.CommandLine.Parsing;
 using System.Globalization;
 using CalmSentry.Contract;
+using CalmSentry.Engine.Output;
 using CalmSentry.Server;
 
+if (args is [Packing.Word, .. var words]) // the server's own: no command for people
+    return Packing.Run(words);
 var root = new Option<string?>("--root");
 var port = new Option<string?>("--port");
 port.Validators.Add(result =>

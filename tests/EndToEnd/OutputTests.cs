@@ -289,6 +289,57 @@ public class OutputTests
         Assert.Equal(3 * 1333, raw.Count(one => one is 0xff or 0xfe or 0));
     }
 
+    /// <summary>A collection waits for each thread to stop: one that got no processor while others are busy would hold up all.</summary>
+    [Fact]
+    public async Task No_thread_of_the_server_gives_way_to_what_else_runs()
+    {
+        await using var sentry = await Sentry.Start();
+        await sentry.Wrap(
+            "racer",
+            [
+                "--turn-at",
+                "1MiB",
+                "--start",
+                "--",
+                "/usr/bin/perl",
+                "-e",
+                "print 'r' x 99, qq(\n) for 1 .. 50000; sleep 694",
+            ]
+        );
+        await Sentry.Eventually(() =>
+            Directory.GetFiles(sentry.Places.OutputDirectoryOf("racer"), "output.*.log.gz").Length > 0
+        );
+        foreach (var thread in Directory.GetDirectories($"/proc/{sentry.ServerPid}/task"))
+        {
+            var stat = await File.ReadAllTextAsync(Path.Combine(thread, "stat"), TestContext.Current.CancellationToken);
+            // Fields 19 and 41 of proc(5): nice value and scheduling policy.
+            var fields = stat[(stat.LastIndexOf(')') + 2)..].Split(' ');
+            Assert.Equal(("0", "0", stat), (fields[19 - 3], fields[41 - 3], stat));
+        }
+    }
+
+    [Fact]
+    public async Task What_packs_ends_with_the_server_that_began_it()
+    {
+        await using var sentry = await Sentry.Start();
+        var file = Path.Combine(sentry.Places.Root, "output.1.log");
+        await File.WriteAllTextAsync(file, "all aboard\n", TestContext.Current.CancellationToken);
+        Assert.Equal(1, await Packs(sentry.ServerPid)); // it was begun by another, which is gone
+        Assert.True(File.Exists(file));
+        Assert.Equal(0, await Packs(Environment.ProcessId));
+        Assert.Equal([file + ".gz"], Directory.GetFiles(sentry.Places.Root, "output*"));
+
+        async Task<int> Packs(int parent)
+        {
+            using var packs = Process.Start(
+                Path.Combine(Sentry.Out, "calm-sentry"),
+                ["pack", $"{parent}", "beside", file]
+            );
+            await packs.WaitForExitAsync(TestContext.Current.CancellationToken);
+            return packs.ExitCode;
+        }
+    }
+
     [Fact]
     public async Task How_it_is_kept_holds_from_the_moment_it_is_changed()
     {

@@ -26,7 +26,7 @@ public sealed class Sentry : IAsyncDisposable
     /// <summary>
     /// The programs as they ship; while developing, CALM_TEST_OUT=out/quick takes quickly built ones.
     /// </summary>
-    private static readonly string Out = Path.Combine(
+    public static readonly string Out = Path.Combine(
         Repository,
         Environment.GetEnvironmentVariable("CALM_TEST_OUT") ?? "out"
     );

@@ -1,4 +1,3 @@
-using System.IO.Compression;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 
@@ -10,15 +9,17 @@ namespace CalmSentry.Engine.Output;
 /// </summary>
 internal static class OutputTidy
 {
-    private const string Beside = "~";
-
     /// <summary>The part of what may be kept that may wait to be packed; beyond it packing gives way to nobody.</summary>
     private const int MostWaiting = 4;
+
+    /// <summary>Bytes, and files, that are packed as one.</summary>
+    private const int MostBytes = 32 << 20,
+        MostFiles = 64;
 
     /// <summary>Nothing was turned over for so long: it is not in the way of what is printed any more.</summary>
     public static readonly TimeSpan Calm = TimeSpan.FromSeconds(1);
 
-    /// <param name="hurries">Called with whether more waits to be packed than may.</param>
+    /// <param name="pack">Packs files; whether that gives way: not while more waits to be packed than may.</param>
     /// <param name="later">
     /// Called where packing is left for later: while much is printed, and little waits yet, it would take the processor from it. Null: it
     /// is packed now.
@@ -28,8 +29,8 @@ internal static class OutputTidy
         string folder,
         OutputPart keep,
         DateTime now,
+        Action<IReadOnlyList<string>, bool, CancellationToken> pack,
         CancellationToken cancellation,
-        Action<bool>? hurries = null,
         Action? later = null
     )
     {
@@ -38,9 +39,12 @@ internal static class OutputTidy
         var gone = LetGo(folder, keep, now); // first: what goes need not be packed
         var turned = Segments.Of(folder).SkipLast(1).ToList();
         var waiting = turned.Sum(segment => Waits(segment) ? Segments.Length(segment.Path!) : 0);
+        List<string> together = [];
+        var (size, givesWay) = (0L, true);
         foreach (var segment in turned)
         {
-            cancellation.ThrowIfCancellationRequested();
+            if (size >= MostBytes || together.Count >= MostFiles)
+                Pack();
             if (Waits(segment))
             {
                 if (later is not null && waiting <= keep.KeepMost / MostWaiting / 2 && Flows(turned))
@@ -49,60 +53,38 @@ internal static class OutputTidy
                     break;
                 }
 
-                hurries?.Invoke(waiting > keep.KeepMost / MostWaiting);
-                waiting -= Segments.Length(segment.Path!);
-                Pack(segment.Path!, CompressionLevel.Fastest, cancellation);
+                var gives = waiting <= keep.KeepMost / MostWaiting;
+                if (gives != givesWay)
+                    Pack();
+                givesWay = gives;
+                var length = Segments.Length(segment.Path!);
+                (waiting, size) = (waiting - length, size + length);
+                together.Add(segment.Path!);
             }
 
             var times = Path.Combine(folder, OutputForm.TimesOf(segment.Number));
             if (File.Exists(times))
-                Pack(times, CompressionLevel.Optimal, cancellation);
+                together.Add(times);
         }
+
+        Pack();
 
         // What came meanwhile has not waited for all this.
         var more = LetGo(folder, keep, now);
         return (gone.Files + more.Files, gone.Bytes + more.Bytes);
 
+        void Pack()
+        {
+            cancellation.ThrowIfCancellationRequested();
+            if (together.Count > 0)
+                pack(together, givesWay, cancellation);
+            (together, size) = ([], 0);
+        }
+
         static bool Flows(List<Segment> turned) =>
             turned[^1].Path is { } path && DateTime.UtcNow - File.GetLastWriteTimeUtc(path) < Calm;
 
         static bool Waits(Segment segment) => segment is { Path: not null, Packed: false };
-    }
-
-    /// <summary>The packed file is whole and on the disk before the other goes.</summary>
-    private static void Pack(string path, CompressionLevel level, CancellationToken cancellation)
-    {
-        var beside = path + OutputForm.Packed + Beside;
-        var written = File.GetLastWriteTimeUtc(path);
-        using (var from = OutputFile.Open(path))
-        using (
-            var to = new FileStream(
-                beside,
-                new FileStreamOptions
-                {
-                    Mode = FileMode.Create,
-                    Access = FileAccess.Write,
-                    UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead,
-                }
-            )
-        )
-        {
-            using (var packed = new GZipStream(to, level, leaveOpen: true))
-            {
-                var block = new byte[1 << 16];
-                while (from.Read(block) is > 0 and var got)
-                {
-                    cancellation.ThrowIfCancellationRequested();
-                    packed.Write(block.AsSpan(0, got));
-                }
-            }
-
-            to.Flush(flushToDisk: true);
-        }
-
-        File.SetLastWriteTimeUtc(beside, written);
-        File.Move(beside, path + OutputForm.Packed, overwrite: true);
-        File.Delete(path);
     }
 
     private static (int Files, long Bytes) LetGo(string folder, OutputPart keep, DateTime now)

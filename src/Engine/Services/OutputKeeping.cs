@@ -4,13 +4,12 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Text;
 using CalmSentry.Core.Watching;
 using CalmSentry.Engine.Output;
-using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Engine.Services;
 
 /// <summary>
-/// Looks after what was turned over, behind everything else: one thread of the lowest priority packs it and lets go what is too
-/// much, and has files turned over whose hour, day, week or month has passed.
+/// Looks after what was turned over: one thread has it packed behind everything else and lets go what is too much, and has files
+/// turned over whose hour, day, week or month has passed.
 /// </summary>
 internal sealed class OutputKeeping : IDisposable
 {
@@ -47,7 +46,6 @@ internal sealed class OutputKeeping : IDisposable
 
     private void Work()
     {
-        OwnStanding.GiveWay();
         var troubled = new HashSet<ServiceId>();
         while (!over.IsCancellationRequested)
             try
@@ -89,7 +87,6 @@ internal sealed class OutputKeeping : IDisposable
             over.Token.ThrowIfCancellationRequested();
             if (Quietly(service, troubled, LookAfter))
                 troubled.Remove(service.Id);
-            Hurry(false);
         }
     }
 
@@ -125,16 +122,6 @@ internal sealed class OutputKeeping : IDisposable
             service.TurnOver();
     }
 
-    private bool hurries;
-
-    /// <summary>Too much waits to be packed: a machine that is always busy would never come to it.</summary>
-    private void Hurry(bool now)
-    {
-        if (hurries != now)
-            OwnStanding.GiveWay(gives: !now);
-        hurries = now;
-    }
-
     private readonly FillTrend trend = new(TimeSpan.FromDays(3));
 
     private void LookAtDisk()
@@ -161,8 +148,8 @@ internal sealed class OutputKeeping : IDisposable
             folder,
             keep,
             house.Clocks.Now.UtcDateTime,
+            Packing.Beyond,
             over.Token,
-            Hurry,
             () => later.Add(service)
         );
         foreach (var own in keep.Files.Keys)
@@ -171,8 +158,8 @@ internal sealed class OutputKeeping : IDisposable
                 house.Places.KeptFileOf(service.Definition.Name, own),
                 keep,
                 house.Clocks.Now.UtcDateTime,
-                over.Token,
-                Hurry
+                Packing.Beyond,
+                over.Token
             );
             (files, bytes) = (files + gone.Files, bytes + gone.Bytes);
         }

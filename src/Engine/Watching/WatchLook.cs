@@ -249,9 +249,7 @@ internal sealed class WatchLook(IWatched actor, RunNumber run, RunTools tools, C
         {
             // Its keeper tells at once, but for a process that was stopped before it was the keeper's, and a keeper of an earlier
             // version. What a fall's evidence shows of memory and processor comes from here, too.
-            var sample = vitals.Look(
-                actor.PausedSince is null && since is null ? watch.Beat / 2 : TimeSpan.Zero
-            );
+            var sample = vitals.Look(actor.PausedSince is null && since is null ? watch.Beat / 2 : TimeSpan.Zero);
             var stopped = actor.Situation.Run?.Pid is { } pid && sample.Paused.Contains(pid);
             since = stopped ? actor.PausedSince ?? since ?? clocks.Forward : null;
             if (since is not { } from)

@@ -76,7 +76,8 @@ internal static unsafe partial class Libc
     public const int WNOHANG = 1,
         WUNTRACED = 2,
         WCONTINUED = 8;
-    public const int PR_SET_CHILD_SUBREAPER = 36;
+    public const int PR_SET_PDEATHSIG = 1,
+        PR_SET_CHILD_SUBREAPER = 36;
     public const int FALLOC_FL_KEEP_SIZE = 1;
     public const uint CLOSE_RANGE_CLOEXEC = 4;
     public const ulong CLONE_INTO_CGROUP = 0x200000000;

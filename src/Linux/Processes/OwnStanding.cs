@@ -27,11 +27,12 @@ public static class OwnStanding
 
     /// <summary>
     /// The calling thread does what it does when nobody else wants the processors or disks (setpriority(2),
-    /// sched_setscheduler(2) with SCHED_IDLE, ioprio_set(2)), or as others do again, as far as this account may.
+    /// sched_setscheduler(2) with SCHED_IDLE, ioprio_set(2)), as far as this account may. Not for a thread beside others of one
+    /// runtime: each collection waits until every one of them has stopped, and one without a processor does not.
     /// </summary>
-    public static unsafe void GiveWay(bool gives = true)
+    public static unsafe void GiveWay()
     {
-        var (nice, disk, scheduling) = gives ? (19, 3 << 13, 5) : (0, 0, 0);
+        var (nice, disk, scheduling) = (19, 3 << 13, 5);
         var isArm =
             System.Runtime.InteropServices.RuntimeInformation.ProcessArchitecture
             == System.Runtime.InteropServices.Architecture.Arm64;
@@ -40,6 +41,13 @@ public static class OwnStanding
         _ = Libc.setpriority(Libc.PRIO_PROCESS, 0, nice);
         _ = Libc.syscall(isArm ? Libc.SYS_ioprio_set_arm64 : Libc.SYS_ioprio_set_x64, Libc.IOPRIO_WHO_PROCESS, 0, disk);
     }
+
+    /// <summary>This process is killed when the thread that began it ends (prctl(2), PR_SET_PDEATHSIG).</summary>
+    /// <param name="parent">The process of that thread.</param>
+    /// <returns>False: it has ended already.</returns>
+    public static bool EndsWith(int parent) =>
+        Libc.prctl(Libc.PR_SET_PDEATHSIG, Libc.SIGKILL, 0, 0, 0) == 0
+        && ProcessFacts.Parent(Environment.ProcessId) == parent;
 
     /// <summary>
     /// How many files a process of this host may have open without asking for more. The runtime raises its own limit before

@@ -62,7 +62,7 @@ public sealed class OutputTests : IDisposable
                                 wanted.Break();
                                 break;
                             case Between.Pack:
-                                OutputTidy.Tidy(folder, new(), DateTime.UtcNow, CancellationToken.None);
+                                OutputTidy.Tidy(folder, new(), DateTime.UtcNow, Packing.Here, CancellationToken.None);
                                 break;
                         }
                     }
@@ -97,7 +97,7 @@ public sealed class OutputTests : IDisposable
                         if (events[i] != Between.Nothing)
                             sink.TurnNow();
                         if (events[i] == Between.Pack)
-                            OutputTidy.Tidy(folder, new(), DateTime.UtcNow, CancellationToken.None);
+                            OutputTidy.Tidy(folder, new(), DateTime.UtcNow, Packing.Here, CancellationToken.None);
                     }
 
                     sink.Close();
@@ -147,7 +147,7 @@ public sealed class OutputTests : IDisposable
                         if (events[i] != Between.Nothing)
                             sink.TurnNow();
                         if (events[i] == Between.Pack)
-                            OutputTidy.Tidy(folder, new(), DateTime.UtcNow, CancellationToken.None);
+                            OutputTidy.Tidy(folder, new(), DateTime.UtcNow, Packing.Here, CancellationToken.None);
                     }
 
                     sink.Close();
@@ -325,7 +325,7 @@ public sealed class OutputTests : IDisposable
                 while (reader.Read(block) is > 0 and var got)
                     read.Append(Encoding.UTF8.GetString(block, 0, got));
             if (i % 20 == 19)
-                OutputTidy.Tidy(folder, new(), DateTime.UtcNow, CancellationToken.None);
+                OutputTidy.Tidy(folder, new(), DateTime.UtcNow, Packing.Here, CancellationToken.None);
         }
 
         while (reader.Read(block) is > 0 and var rest)
@@ -363,16 +363,22 @@ public sealed class OutputTests : IDisposable
         // While much is printed and little waits, it is left for later.
         var left = 0;
         var much = new OutputPart { KeepMost = 1_000_000 };
-        OutputTidy.Tidy(folder, much, DateTime.UtcNow, CancellationToken.None, later: () => left++);
+        OutputTidy.Tidy(folder, much, DateTime.UtcNow, Packing.Here, CancellationToken.None, () => left++);
         Assert.Equal(1, left);
         Assert.Equal(4, Directory.GetFiles(folder, "output.*.log").Length);
-        var hurried = new List<bool>();
+        var hurried = new List<(int Files, bool GivesWay)>();
         var keep = new OutputPart { KeepMost = 100_000 };
-        OutputTidy.Tidy(folder, keep, DateTime.UtcNow, CancellationToken.None, hurried.Add);
-        Assert.Equal([true, true, false, false], hurried);
+        OutputTidy.Tidy(folder, keep, DateTime.UtcNow, Pack, CancellationToken.None);
+        Assert.Equal([(2, false), (2, true)], hurried);
         hurried.Clear();
-        OutputTidy.Tidy(folder, keep, DateTime.UtcNow, CancellationToken.None, hurried.Add);
+        OutputTidy.Tidy(folder, keep, DateTime.UtcNow, Pack, CancellationToken.None);
         Assert.Empty(hurried); // all of it is packed
+
+        void Pack(IReadOnlyList<string> files, bool givesWay, CancellationToken cancellation)
+        {
+            hurried.Add((files.Count(file => file.EndsWith(".log", StringComparison.Ordinal)), givesWay));
+            Packing.Here(files, givesWay, cancellation);
+        }
     }
 
     [Fact]
@@ -387,7 +393,13 @@ public sealed class OutputTests : IDisposable
 
         sink.Close();
         var packed = 0;
-        OutputTidy.Tidy(folder, new() { KeepFiles = 2 }, DateTime.UtcNow, CancellationToken.None, _ => packed++);
+        OutputTidy.Tidy(
+            folder,
+            new() { KeepFiles = 2 },
+            DateTime.UtcNow,
+            (files, _, _) => packed += files.Count(file => file.EndsWith(".log", StringComparison.Ordinal)),
+            CancellationToken.None
+        );
         Assert.Equal(2, packed);
     }
 
@@ -405,11 +417,11 @@ public sealed class OutputTests : IDisposable
         sink.Close();
         Assert.Equal(
             default,
-            OutputTidy.Tidy(folder, new() { KeepFiles = 10 }, DateTime.UtcNow, CancellationToken.None)
+            OutputTidy.Tidy(folder, new() { KeepFiles = 10 }, DateTime.UtcNow, Packing.Here, CancellationToken.None)
         );
         Assert.Equal(
             (7, 49L),
-            OutputTidy.Tidy(folder, new() { KeepFiles = 3 }, DateTime.UtcNow, CancellationToken.None)
+            OutputTidy.Tidy(folder, new() { KeepFiles = 3 }, DateTime.UtcNow, Packing.Here, CancellationToken.None)
         );
         Assert.Equal(
             ["file 7", "file 8", "file 9", "now"],
@@ -418,7 +430,13 @@ public sealed class OutputTests : IDisposable
         var late = DateTime.UtcNow.AddDays(2);
         Assert.Equal(
             (3, 21L),
-            OutputTidy.Tidy(folder, new() { KeepFor = TimeSpan.FromDays(1) }, late, CancellationToken.None)
+            OutputTidy.Tidy(
+                folder,
+                new() { KeepFor = TimeSpan.FromDays(1) },
+                late,
+                Packing.Here,
+                CancellationToken.None
+            )
         );
         Assert.Equal("now\n", Encoding.UTF8.GetString(Bytes(0)));
         Assert.Equal(74, Segments.End(folder));
@@ -518,7 +536,7 @@ public sealed class OutputTests : IDisposable
             if (i % 8 == 7)
                 sink.TurnNow();
             if (i == 20)
-                OutputTidy.Tidy(folder, new(), DateTime.UtcNow, CancellationToken.None);
+                OutputTidy.Tidy(folder, new(), DateTime.UtcNow, Packing.Here, CancellationToken.None);
         }
 
         sink.Close();
