@@ -281,12 +281,12 @@ internal sealed unsafe partial class Guard
         var before = stackalloc byte[128];
         new Span<byte>(all, 128).Fill(0xFF);
         _ = sigprocmask(SIG_SETMASK, all, before);
-        var child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
+        var child = Copy(clone);
         if (child < 0 && clone.Flags != 0)
         {
             // A group that takes no processes is no reason not to launch: the tree is known by descent, too.
             clone.Flags = 0;
-            child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
+            child = Copy(clone);
         }
 
         if (child == 0)

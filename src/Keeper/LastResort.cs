@@ -42,9 +42,8 @@ internal static unsafe class LastResort
         using var path = new CString(keeper);
         // As a child of the keeper's own parent: below the keeper it would be taken for a process of its program's.
         const ulong sameParent = 0x8000;
-        var clone = new CloneArgs { Flags = sameParent };
         var name = path.Pointer;
-        if ((int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0) == 0)
+        if (Copy(new() { Flags = sameParent }) == 0)
         {
             _ = execve(name, argv, environment);
             _exit(127);

@@ -21,6 +21,7 @@ internal sealed partial class Faults
         yield return new("put an older store back", 1, faults.PutBack);
         yield return new("replace the programs", 2, (of, _) => Done(of.BringPrograms));
         yield return new("take the keeper's program", 2, faults.TakeKeeper);
+        yield return new("take the processors", 2, faults.TakeProcessors);
         if (machine.IsRoot)
             yield return new("fill a disk", 3, faults.Fill);
         if (machine.IsRoot)
@@ -225,6 +226,17 @@ internal sealed partial class Faults
                 }
             )
         );
+        return Task.CompletedTask;
+    }
+
+    /// <summary>Others want all of them for a while: nobody may be held up by what gives way to them.</summary>
+    private Task TakeProcessors(Machine machine, Random random)
+    {
+        var seconds = random.Next(5, 40) / 10m;
+        for (var i = 0; i < 2 * Environment.ProcessorCount; i++)
+            underWay.Add(
+                Process.Start("timeout", [$"{seconds}", "sh", "-c", "while :; do :; done"]).WaitForExitAsync()
+            );
         return Task.CompletedTask;
     }
 

@@ -98,13 +98,15 @@ internal static class Packing
                 : CompressionLevel.Fastest;
         var beside = path + OutputForm.Packed + Beside;
         var written = File.GetLastWriteTimeUtc(path);
+        // Always another file: what a process that was killed has still to write, once its disk answers, goes into its own.
+        File.Delete(beside);
         using (var from = OutputFile.Open(path))
         using (
             var to = new FileStream(
                 beside,
                 new FileStreamOptions
                 {
-                    Mode = FileMode.Create,
+                    Mode = FileMode.CreateNew,
                     Access = FileAccess.Write,
                     UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead,
                 }

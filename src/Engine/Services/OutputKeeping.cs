@@ -16,6 +16,8 @@ internal sealed class OutputKeeping : IDisposable
     /// <summary>How often all are looked at; what was turned over is looked at at once.</summary>
     private static readonly TimeSpan Beat = TimeSpan.FromMinutes(1);
 
+    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(5);
+
     /// <summary>Whatever the zone of the host, an hour of it begins when one of these does.</summary>
     private static readonly TimeSpan Quarter = TimeSpan.FromMinutes(15);
 
@@ -190,7 +192,7 @@ internal sealed class OutputKeeping : IDisposable
         over.Cancel();
         lock (waiting)
             Monitor.Pulse(waiting);
-        thread.Join();
-        over.Dispose();
+        if (thread.Join(Patience)) // a disk may not answer
+            over.Dispose();
     }
 }

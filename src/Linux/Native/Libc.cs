@@ -97,8 +97,10 @@ internal static unsafe partial class Libc
     public const int SYS_setresuid_arm64 = 147,
         SYS_setresgid_arm64 = 149,
         SYS_setgroups_arm64 = 159;
-    public const int SYS_clone3 = 435,
-        SYS_close_range = 436,
+    private const int SYS_clone_x64 = 56,
+        SYS_clone_arm64 = 220,
+        SYS_clone3 = 435;
+    public const int SYS_close_range = 436,
         SYS_faccessat2 = 439,
         SYS_openat2 = 437;
     public const ulong RESOLVE_NO_MAGICLINKS = 2,
@@ -169,6 +171,24 @@ internal static unsafe partial class Libc
             SetTid,
             SetTidSize,
             Cgroup;
+    }
+
+    /// <summary>
+    /// A copy of this process, in which the calling thread alone goes on: clone3(2), and where the host does not know that (Linux
+    /// before 5.3, and what stands in for a kernel) clone(2), which puts it into no group.
+    /// </summary>
+    /// <returns>Its number, and 0 in it; -1 with errno set.</returns>
+    public static int Copy(CloneArgs clone)
+    {
+        var child = (int)syscall(SYS_clone3, (nint)(&clone), sizeof(CloneArgs), 0);
+        return child < 0 && Marshal.GetLastSystemError() == ENOSYS
+            ? (int)syscall(
+                IsArm ? SYS_clone_arm64 : SYS_clone_x64,
+                (nint)((clone.Flags & ~CLONE_INTO_CGROUP) | clone.ExitSignal),
+                0,
+                0
+            )
+            : child;
     }
 
     [StructLayout(LayoutKind.Sequential)]
@@ -483,7 +503,7 @@ internal static unsafe partial class Libc
     public static partial byte* sigabbrev_np(int signal);
 
     // Between clone3 and execve the child is one thread of a copied runtime: these three make no transition to the
-    // collector.
+    // collector, which waits for whoever is in one. So the server calls nothing by them that could wait: no path, no lock.
     [LibraryImport("libc", EntryPoint = "syscall"), SuppressGCTransition]
     public static partial nint syscall(nint number, nint a, nint b, nint c, nint d = 0);
 
