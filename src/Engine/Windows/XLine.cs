@@ -73,14 +73,19 @@ internal sealed class XLine : IAsyncDisposable
     /// <exception cref="IOException">The display is gone.</exception>
     public async Task Changed(CancellationToken cancellation)
     {
-        while (true)
-        {
-            var unit = await Next(cancellation).ConfigureAwait(false);
-            const int created = 16,
-                configured = 22;
-            if ((unit[0] & 0x7f) is >= created and <= configured)
-                return;
-        }
+        while (!changed)
+            Note(await Next(cancellation).ConfigureAwait(false));
+        changed = false;
+    }
+
+    /// <summary>Something came, went or changed since <see cref="Changed"/> told so.</summary>
+    private bool changed;
+
+    private void Note(byte[] unit)
+    {
+        const int created = 16,
+            configured = 22;
+        changed |= (unit[0] & 0x7f) is >= created and <= configured;
     }
 
     /// <summary>The windows in one, the topmost last (QueryTree).</summary>
@@ -146,12 +151,12 @@ internal sealed class XLine : IAsyncDisposable
         await Send(order, cancellation).ConfigureAwait(false);
         while (true)
         {
-            // Events that lie between are of what is looked at now.
             var unit = await Next(cancellation).ConfigureAwait(false);
             if (unit[0] == 0)
                 return null;
             if (unit[0] == 1)
                 return unit;
+            Note(unit); // of what this look may not have seen: it takes several answers, one after the other
         }
     }
 
