@@ -1249,8 +1249,11 @@ test("by keys alone: a page, a part of a service and an act are found by a few l
   await page.keyboard.press("Enter");
   await expect(page).toHaveURL(/\/services\/fare-ledger$/);
   await expect(box).toBeHidden();
-  // The keys are the page's own: they are there when it is.
+  // The keys are the page's own: they are there when it is, and when the box has let go of them.
   await expect(page.getByRole("heading", { name: "Fare ledger" })).toBeVisible();
+  await expect
+    .poll(() => page.evaluate(() => document.activeElement?.closest("input, [role=dialog]") ?? null))
+    .toBe(null);
   await page.keyboard.press("2");
   await expect(page).toHaveURL(/\/services\/fare-ledger\/output$/);
   await page.keyboard.press("Control+k");
