@@ -5,8 +5,8 @@ using CalmSentry.Contract;
 using CalmSentry.Engine.Output;
 using CalmSentry.Server;
 
-if (args is [Packing.Word, .. var words]) // the server's own: no command for people
-    return Packing.Run(words);
+if (args is [Packing.Word, var parent, var way, .. var files]) // the server's own: no command for people
+    return Packing.Run(parent, way, files);
 var root = new Option<string?>("--root");
 var port = new Option<string?>("--port");
 port.Validators.Add(result =>

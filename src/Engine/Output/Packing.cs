@@ -2,6 +2,7 @@ using System.Diagnostics;
 using System.Globalization;
 using System.IO.Compression;
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Engine.Output;
@@ -17,6 +18,8 @@ internal static class Packing
 
     private const string Beside = "~",
         GivesWay = "behind";
+
+    private const UnixFileMode Kept = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead;
 
     /// <summary>Characters of what that process says is wrong.</summary>
     private const int LongestSaid = 1000;
@@ -61,17 +64,21 @@ internal static class Packing
     }
 
     /// <summary>What that process does.</summary>
-    /// <param name="words">All that follows its first word.</param>
+    /// <param name="parent">The process that began it.</param>
+    /// <param name="way">Whether it gives way.</param>
     /// <returns>Its exit code.</returns>
-    public static int Run(IReadOnlyList<string> words)
+    public static int Run(string parent, string way, IReadOnlyList<string> files)
     {
         try
         {
-            if (!OwnStanding.EndsWith(int.Parse(words[0], CultureInfo.InvariantCulture)))
+            if (
+                !int.TryParse(parent, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
+                || !OwnStanding.EndsWith(number)
+            )
                 return 1;
-            if (words[1] == GivesWay)
+            if (way == GivesWay)
                 OwnStanding.GiveWay();
-            Here([.. words.Skip(2)], givesWay: false, CancellationToken.None);
+            Here(files, givesWay: false, CancellationToken.None);
             return 0;
         }
         catch (Exception error) when (error is IOException or UnauthorizedAccessException or InvalidDataException)
@@ -82,6 +89,7 @@ internal static class Packing
     }
 
     /// <summary>By the calling thread.</summary>
+    /// <param name="givesWay">Not heeded: a thread of many never does.</param>
     public static void Here(IReadOnlyList<string> files, bool givesWay, CancellationToken cancellation)
     {
         foreach (var file in files)
@@ -101,17 +109,7 @@ internal static class Packing
         // Always another file: what a process that was killed has still to write, once its disk answers, goes into its own.
         File.Delete(beside);
         using (var from = OutputFile.Open(path))
-        using (
-            var to = new FileStream(
-                beside,
-                new FileStreamOptions
-                {
-                    Mode = FileMode.CreateNew,
-                    Access = FileAccess.Write,
-                    UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.GroupRead,
-                }
-            )
-        )
+        using (var to = NewFile.Begin(beside, mode: Kept))
         {
             using (var packed = new GZipStream(to, level, leaveOpen: true))
             {

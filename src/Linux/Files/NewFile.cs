@@ -4,15 +4,20 @@ namespace CalmSentry.Linux.Files;
 public static class NewFile
 {
     /// <param name="buffer">Bytes gathered before they are written; 0: none.</param>
+    /// <param name="mode">Who may read and write it.</param>
     /// <exception cref="IOException">There is something of this name already (open(2), O_EXCL), a link included.</exception>
-    public static FileStream Begin(string path, int buffer = 4096) =>
+    public static FileStream Begin(
+        string path,
+        int buffer = 4096,
+        UnixFileMode mode = UnixFileMode.UserRead | UnixFileMode.UserWrite
+    ) =>
         new(
             path,
             new FileStreamOptions
             {
                 Mode = FileMode.CreateNew,
                 Access = FileAccess.Write,
-                UnixCreateMode = UnixFileMode.UserRead | UnixFileMode.UserWrite,
+                UnixCreateMode = mode,
                 BufferSize = buffer,
             }
         );
