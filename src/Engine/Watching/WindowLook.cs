@@ -34,7 +34,7 @@ internal sealed class WindowLook(IWatched actor, RunNumber run, RunTools tools, 
         Patience = TimeSpan.FromSeconds(10),
         Pause = TimeSpan.FromSeconds(5);
 
-    /// <summary>What it may use of one processor while a dialog stands, as a part: a mark that blinks uses a little.</summary>
+    /// <summary>What it may use of one processor while it waits for an answer, as a part: a mark that blinks uses a little.</summary>
     private const double Rest = 0.05;
 
     private readonly string label = actor.Site(run).Name,
@@ -132,7 +132,7 @@ internal sealed class WindowLook(IWatched actor, RunNumber run, RunTools tools, 
             limit => XLine.Open(display.ConnectAsProgram(), tools.Displays.KeyOf(label), limit),
             gone
         );
-        (uint Window, long Stamp, long Ticks)? stands = null;
+        Stands? stands = null;
         var isReported = actor.Situation.Run?.Dialog is not null;
         while (true)
         {
@@ -151,11 +151,16 @@ internal sealed class WindowLook(IWatched actor, RunNumber run, RunTools tools, 
             {
                 var (stamp, ticks) = (clocks.Time.GetTimestamp(), actor.Vitals.Look(TimeSpan.Zero).Ticks);
                 if (stands is not { } first || first.Window != top.Window)
-                    stands = (top.Window, stamp, ticks);
-                else if (Waits(first, stamp, ticks))
+                    stands = new(top.Window, stamp, stamp, ticks);
+                else if (clocks.Time.GetElapsedTime(first.Counted, stamp) is var length && length >= Lasting)
                 {
-                    await actor.Ask(new QuestionSeen(run, top.Title, top.Window, Lasts: true, AskedAt.Window));
-                    isReported = true;
+                    if (Rests(ticks - first.Ticks, length) || clocks.Time.GetElapsedTime(first.Since, stamp) >= Anyhow)
+                    {
+                        await actor.Ask(new QuestionSeen(run, top.Title, top.Window, Lasts: true, AskedAt.Window));
+                        isReported = true;
+                    }
+                    else
+                        stands = first with { Counted = stamp, Ticks = ticks };
                 }
             }
 
@@ -165,15 +170,14 @@ internal sealed class WindowLook(IWatched actor, RunNumber run, RunTools tools, 
         }
     }
 
-    private bool Waits((uint, long Stamp, long Ticks) first, long stamp, long ticks)
-    {
-        var length = clocks.Time.GetElapsedTime(first.Stamp, stamp);
-        return length >= Anyhow
-            || (
-                length >= Lasting
-                && (ticks - first.Ticks) / (double)ProcessVitals.TicksPerSecond <= Rest * length.TotalSeconds
-            );
-    }
+    /// <summary>The dialog that stands.</summary>
+    /// <param name="Since">When it was first seen.</param>
+    /// <param name="Counted">Since when what the program uses is counted: anew, as long as it works.</param>
+    /// <param name="Ticks">How much it had used by then.</param>
+    private readonly record struct Stands(uint Window, long Since, long Counted, long Ticks);
+
+    private static bool Rests(long ticks, TimeSpan length) =>
+        ticks / (double)ProcessVitals.TicksPerSecond <= Rest * length.TotalSeconds;
 
     private static async Task<T> Within<T>(Func<CancellationToken, Task<T>> go, CancellationToken gone)
     {

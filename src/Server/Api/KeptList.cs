@@ -23,7 +23,9 @@ internal sealed class KeptList(IReadOnlyList<ServiceView> views) : IResult, IEnd
     public async Task ExecuteAsync(HttpContext httpContext)
     {
         httpContext.Response.ContentType = "application/json; charset=utf-8";
-        if (last is { } known && known.Views.SequenceEqual(views, ReferenceEqualityComparer.Instance))
+        // With figures it is another each time, and nobody's again.
+        var mayBeKept = !views.Any(view => view.Usage is not null);
+        if (mayBeKept && last is { } known && known.Views.SequenceEqual(views, ReferenceEqualityComparer.Instance))
         {
             var text = known.Text ??= Whole();
             httpContext.Response.ContentLength = text.Length;
@@ -31,7 +33,8 @@ internal sealed class KeptList(IReadOnlyList<ServiceView> views) : IResult, IEnd
             return;
         }
 
-        last = new(views);
+        if (mayBeKept)
+            last = new(views);
         var texts = Texts(out var length);
         var room = ArrayPool<byte>.Shared.Rent(length);
         try
@@ -89,9 +92,7 @@ internal sealed class KeptList(IReadOnlyList<ServiceView> views) : IResult, IEnd
     }
 
     private static byte[] Of(ServiceView view) =>
-        // One that is looked at for this call alone is nobody's again.
-        view.Usage
-            is not null
+        view.Usage is not null
             ? JsonSerializer.SerializeToUtf8Bytes(view, ApiJson.Plain.ServiceView)
             : kept.GetValue(view, one => JsonSerializer.SerializeToUtf8Bytes(one, ApiJson.Plain.ServiceView));
 }

@@ -1,3 +1,4 @@
+using System.Diagnostics;
 using System.Text.Json;
 using CalmSentry.Tests.EndToEnd.Telling;
 using MimeKit;
@@ -79,6 +80,30 @@ public class DialogTests
         Assert.Single(logbook.Split('\n'), line => line.Contains("no longer asks in a", StringComparison.Ordinal));
         var told = await post.Next(one => one.Subject!.Contains("over", StringComparison.OrdinalIgnoreCase));
         Assert.Empty(told.Attachments);
+    }
+
+    /// <summary>What works hard at first and then waits has waited since then; only what never rests is believed after a minute.</summary>
+    [Fact]
+    public async Task A_dialog_is_noticed_soon_after_the_work_behind_it()
+    {
+        if (Environment.UserName != "root")
+            return;
+        await using var sentry = await Sentry.Start();
+        await Wrap(
+            sentry,
+            Desk(
+                sentry,
+                """
+                toplevel .d; wm title .d "Paper"; wm transient .d .; wm attributes .d -type dialog; update
+                set over [expr {[clock seconds] + 8}]
+                while {[clock seconds] < $over} { set sum [expr {sqrt($over)}] }
+                """
+            )
+        );
+        await sentry.Until("desk", view => view.GetProperty("state").GetString() == "running");
+        var began = Stopwatch.GetTimestamp();
+        await sentry.Until("desk", view => Asks(view) == "Paper");
+        Assert.InRange(Stopwatch.GetElapsedTime(began).TotalSeconds, 0, 45);
     }
 
     /// <summary>By its type alone: a window of the usual type is none, whatever it says, nor is a menu or a hint.</summary>

@@ -11,20 +11,22 @@ namespace CalmSentry.Tests.Unit.Server;
 /// <summary>The list that is kept says what its services say now, whatever was asked for before.</summary>
 public class KeptListTests
 {
-    /// <summary>Of each step: which service changes (-1: none), and how many there are.</summary>
+    /// <summary>Of each step: which service changes (-1: none), how many there are, and whether their figures are asked for, too.</summary>
     [Fact]
     public Task It_is_what_its_services_are() =>
-        Gen.Select(Gen.Int[-1, 4], Gen.Int[0, 5])
+        Gen.Select(Gen.Int[-1, 4], Gen.Int[0, 5], Gen.Bool)
             .Array[1, 30]
             .SampleAsync(
                 async steps =>
                 {
                     var all = Enumerable.Range(0, 5).Select(View).ToArray();
-                    foreach (var (changed, many) in steps)
+                    foreach (var (changed, many, figures) in steps)
                     {
                         if (changed >= 0)
                             all[changed] = all[changed] with { Run = (all[changed].Run ?? 0) + 1 };
-                        var views = all.Take(many).ToList();
+                        var views = all.Take(many)
+                            .Select(view => figures ? view with { Usage = new(changed + 2, null, many) } : view)
+                            .ToList();
                         var sent = await Sent(views);
                         Assert.Equal(
                             JsonSerializer.Serialize<IReadOnlyList<ServiceView>>(
