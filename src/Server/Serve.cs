@@ -70,10 +70,11 @@ internal static partial class Serve
         var store = await Open(places).ConfigureAwait(false);
         await using (store.ConfigureAwait(false))
         {
-            var house = new House(places, store, Keeper, new Clocks(TimeProvider.System))
+            var clocks = new Clocks(TimeProvider.System)
             {
-                JobsAtOnce = settings.JobsAtOnce,
+                Moments = come => new ExactTimer(TimeProvider.System, come),
             };
+            var house = new House(places, store, Keeper, clocks) { JobsAtOnce = settings.JobsAtOnce };
             var says = new SayDoors(places, house.Tools.Groups.Mark);
             house.Tools.Says = says;
             var doors = new DoorPlaces(places, says);

@@ -17,6 +17,10 @@ internal sealed class Clocks(TimeProvider time)
     /// <summary>Whoever waits for a service goes on by itself, never within its actor.</summary>
     public TaskCreationOptions Promises { get; init; } = TaskCreationOptions.RunContinuationsAsynchronously;
 
+    /// <summary>Makes a timer, not set yet, for what a person has planned for a moment.</summary>
+    public Func<Action, ITimer> Moments { get; init; } =
+        come => time.CreateTimer(_ => come(), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+
     public DateTimeOffset Now => time.GetUtcNow();
 
     /// <summary>Since some moment of this boot, by the clock that only goes forward: what lengths are measured by.</summary>

@@ -27,7 +27,7 @@ internal sealed class Calendar : IDisposable
     public Calendar(IRunHost host, Clocks clocks)
     {
         (this.host, this.clocks) = (host, clocks);
-        timer = clocks.Time.CreateTimer(_ => Look(), null, Timeout.InfiniteTimeSpan, Timeout.InfiniteTimeSpan);
+        timer = clocks.Moments(Look);
     }
 
     /// <param name="at">When the service is to look; null: never.</param>

@@ -333,6 +333,10 @@ internal static unsafe partial class Libc
     [LibraryImport("libc")]
     public static partial int poll(PollFd* fds, nuint count, int timeoutMilliseconds);
 
+    /// <param name="wanted">struct timespec: seconds, nanoseconds.</param>
+    [LibraryImport("libc")]
+    public static partial int nanosleep(long* wanted, long* left);
+
     [LibraryImport("libc")]
     public static partial int flock(int fd, int operation);
 

@@ -56,12 +56,13 @@ internal static class ServiceRoutes
         var note = registry.HeldBack is { } why
             ? $"Nothing was started at this boot: {why}. 'calm start NAME' starts one."
             : settings.Trouble;
-        if (note is not null && registry.All.Count > 0)
+        var views = registry.Views;
+        if (note is not null && views.Count > 0)
             context.Response.Headers[OwnHeaders.Note] = note;
-        else if (registry.All.Count > 0)
+        else if (views.Count > 0)
             notes.Say(teller.SomebodyUnheard, context);
         if (usage != true)
-            return new(registry.Views);
+            return new(views);
         var live = registry.All.Where(actor => actor.Situation.Run?.Pid is not null).ToList();
         // What is used of a processor is told by two looks.
         if (live.Select(actor => actor.Vitals.Look(UsageFresh)).ToList().Exists(sample => sample.Cpu is null))
