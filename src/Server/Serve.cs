@@ -70,10 +70,7 @@ internal static partial class Serve
         var store = await Open(places).ConfigureAwait(false);
         await using (store.ConfigureAwait(false))
         {
-            var clocks = new Clocks(TimeProvider.System)
-            {
-                Moments = come => new ExactTimer(TimeProvider.System, come),
-            };
+            var clocks = new Clocks(TimeProvider.System) { Moments = come => new ExactTimer(come) };
             var house = new House(places, store, Keeper, clocks) { JobsAtOnce = settings.JobsAtOnce };
             var says = new SayDoors(places, house.Tools.Groups.Mark);
             house.Tools.Says = says;

@@ -1,34 +1,35 @@
+using System.Diagnostics;
 using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Engine.Background;
 
 /// <summary>
 /// A timer that is late by about a tenth of a millisecond, where the runtime's own go by a clock that the kernel puts forward every
-/// four (clock_gettime(2), CLOCK_MONOTONIC_COARSE). It has a thread of its own, which sleeps while nothing is due.
+/// four (clock_gettime(2), CLOCK_MONOTONIC_COARSE). It has a thread of its own, which sleeps while nothing is due: finely at last, and
+/// before that so that it can be woken, in whole milliseconds.
 /// </summary>
 internal sealed class ExactTimer : ITimer
 {
     private static readonly TimeSpan Fine = TimeSpan.FromMilliseconds(2),
-        Coarse = TimeSpan.FromMilliseconds(1),
+        Early = TimeSpan.FromMilliseconds(1),
         Longest = TimeSpan.FromHours(1);
 
     private const int Stack = 256 << 10;
 
     private readonly Lock gate = new();
     private readonly AutoResetEvent changed = new(false);
-    private readonly TimeProvider time;
     private readonly Action come;
     private TimeSpan? due;
     private bool isOver;
 
     /// <param name="come">What is done when its time has come: shortly, for the next time waits for it.</param>
-    public ExactTimer(TimeProvider time, Action come)
+    public ExactTimer(Action come)
     {
-        (this.time, this.come) = (time, come);
+        this.come = come;
         new Thread(Wait, Stack) { IsBackground = true, Name = "calm-moments" }.Start();
     }
 
-    private TimeSpan Forward => time.GetElapsedTime(0, time.GetTimestamp());
+    private static TimeSpan Forward => Stopwatch.GetElapsedTime(0);
 
     /// <param name="dueTime">Infinite: not until it is set anew.</param>
     /// <param name="period">Infinite: it comes once.</param>
@@ -78,7 +79,7 @@ internal sealed class ExactTimer : ITimer
             else if (left <= Fine)
                 FineSleep.For(left); // another time that is set meanwhile waits for no longer than this
             else
-                changed.WaitOne(left < Longest ? left - Coarse : Longest);
+                changed.WaitOne(left < Longest ? left - Early : Longest);
         }
     }
 }

@@ -103,6 +103,7 @@ public class DialogTests
         await sentry.Until("desk", view => view.GetProperty("state").GetString() == "running");
         var began = Stopwatch.GetTimestamp();
         await sentry.Until("desk", view => Asks(view) == "Paper");
+        // Eight seconds of work and three of rest; a minute is for what never rests.
         Assert.InRange(Stopwatch.GetElapsedTime(began).TotalSeconds, 0, 45);
     }
 
