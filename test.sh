@@ -1,155 +1,229 @@
 #!/usr/bin/env bash
 # Builds everything and runs every test; needs no other set-up. Ends with "N passed, N failed, N skipped".
-#   ./test.sh            all: format, unit, native (the build of it), end to end, console, demo
-#   ./test.sh unit …     only the parts named: format unit native end-to-end console demo campaign (two minutes of random faults),
-#                        and what takes long: power-cuts (fifty of a virtual machine, half an hour), attacks (each race of theirs for 20 s)
+#   ./test.sh               all parts; what does not need the other's work runs side by side
+#   ./test.sh core …        only the parts named: format core engine front (unit: these three) native end-to-end campaign (two minutes of
+#                           random faults) console demo; and what takes long: power-cuts (fifty of a virtual machine, half an hour),
+#                           attacks (each race of theirs for 20 s)
+#   ./test.sh --again       only what failed the last time
+#   ./test.sh --durations   writes the file anew by which the end-to-end tests are queued, the longest first
+# What each part prints is kept in out/tests/PART.log.
 set -uo pipefail
 cd "$(dirname "${BASH_SOURCE[0]}")"
-. tools/setup.sh tests demo "$@" || exit 1
-. tools/parts.sh
-all="format unit native end-to-end campaign console demo"
-known="$all power-cuts attacks"
-parts=${*:-$all}
-for part in $parts; do
-  case " $known " in *" $part "*) ;; *) echo "test: no part called $part; there are: $known" >&2; exit 2 ;; esac
+unit="core engine front"
+all="format $unit native end-to-end campaign console demo"
+known="$all unit power-cuts attacks"
+parts= only= durations=
+for word; do
+  case $word in
+    --again)
+      [ -e out/tests/failed ] || { echo "test: no earlier run is known in out/tests" >&2; exit 2; }
+      only=$(mktemp) && cp out/tests/failed "$only"
+      parts=$(cut -f 1 "$only" | sort -u)
+      [ -n "$parts" ] || { echo "test: nothing failed the last time"; exit 0; }
+      ;;
+    --durations) durations=--durations ;;
+    unit) parts="$parts $unit" ;;
+    *)
+      case " $known " in *" $word "*) parts="$parts $word" ;; *) echo "test: no part called $word; allowed: $known --again --durations" >&2; exit 2 ;; esac
+      ;;
+  esac
 done
-passed=0 failed=0 skipped=0
-log=$(mktemp) broken=$(mktemp) built=$(mktemp)
-trap 'rm -f "$log" "$broken" "$built"' EXIT
+parts=${parts:-$all}
+# shellcheck disable=SC2086
+. tools/setup.sh tests demo $parts || exit 1
+. tools/parts.sh
+results=$PWD/out/tests
+rm -rf "$results" && mkdir -p "$results"
+state=$(mktemp -d)
+trap 'rm -rf "$state" ${only:+"$only"}' EXIT
 
-count() { passed=$((passed + $1)) failed=$((failed + $2)) skipped=$((skipped + $3)); }
-fail() { # name, what was seen: counted, and told again at the end, where it is looked for
-  echo "FAILED: $1"
-  printf '%s\n%s\n' "FAILED: $1" "${2:-}" >>"$broken"
+wants() { case " $parts " in *" $1 "*) ;; *) return 1 ;; esac; }
+again() { [ -n "$only" ] && awk -F '\t' -v part="$1" '$1 == part && $2 != "" { print $2 }' "$only"; } # part: what of it failed
+
+# Stages are what parts wait for: made once, side by side with whatever needs them not. A lock is held by whoever makes one.
+stage() { # name, the part it is counted with, command…
+  local name=$1 part=$2 lock
+  shift 2
+  exec {lock}>"$state/$name.lock"
+  flock "$lock"
+  {
+    local waited=0 begun=$SECONDS
+    if "$@" >"$results/$name.log" 2>&1; then echo made >"$state/$name"; else
+      fail "$part" "$name could not be made" "$(grep -aE 'error|warning' "$results/$name.log" | sort -u | tail -n 20 | grep . || tail -n 20 "$results/$name.log")"
+    fi
+    spent "$name" "$begun" "$waited"
+    flock -u "$lock"
+  } &
+  exec {lock}>&-
+}
+made() { # stage: waits for it; true if it could be made
+  local lock begun=$SECONDS
+  [ -e "$state/$1.lock" ] || return 1
+  exec {lock}<"$state/$1.lock"
+  flock -s "$lock"
+  exec {lock}<&-
+  waited=$((waited + SECONDS - begun))
+  [ -e "$state/$1" ] || { printf '%s\t\n' "$part" >>"$results/failed"; return 1; }
+}
+compiles() { # everything in C#, once, with the analyzers: native code and tests are made of it
+  dotnet build "$here/CalmSentry.slnx" -c Release -v quiet
+}
+goes_native() { made compiled && PARTS_COMPILED=1 build native; }
+draws_pages() { made packages && build console; }
+checks_types() { made packages && build types; }
+
+count() { echo "$1 $2 $3" >>"$state/counts"; } # passed, failed, skipped
+fail() { # part, name, what was seen: counted, and told again at the end, where it is looked for
+  printf '%s\n' "FAILED: $2"
+  printf '%s\n%s\n' "FAILED: $2" "${3:-}" >>"$state/broken"
+  printf '%s\t\n' "$1" >>"$results/failed"
   count 0 1 0
 }
-whole() { # name, command…: one part that passes or fails as a whole
-  local name=$1
-  shift
+whole() { # part, name, command…: passes or fails as a whole
+  local part=$1 name=$2 said
+  shift 2
+  said=$(mktemp -p "$state")
   echo "— $name"
-  if "$@" 2>&1 | tee "$log"; then count 1 0 0; else fail "$name" "$(grep -a -A 20 'DID NOT COME TRUE' "$log" || tail -n 20 "$log")"; fi
-}
-compiled() { # everything in C#, once, with every analyzer: native code and tests are made of it
-  [ -z "${PARTS_COMPILED:-}" ] || return 0
-  if dotnet build "$here/CalmSentry.slnx" -c Release -v quiet >"$log" 2>&1; then export PARTS_COMPILED=1; else
-    fail "C# does not compile" "$(grep -E 'error|warning' "$log" | sort -u | tail -n 20)"
-    return 1
+  if "$@" 2>&1 | tee "$said"; then count 1 0 0; else
+    fail "$part" "$name" "$(grep -a -A 20 'DID NOT COME TRUE' "$said" || grep -aE 'error|warning' "$said" | sort -u | tail -n 20 | grep . || tail -n 20 "$said")"
   fi
 }
-native= # the process that makes native code meanwhile
-native_begins() { [ -n "$native" ] || { compiled && { build native console other >"$built" 2>&1 & native=$!; }; }; }
-native_ready() {
-  [ "$native" != failed ] && native_begins || return
-  [ "$native" = ready ] && return
-  if wait "$native"; then native=ready; else native=failed; fail "the programs are not built" "$(cat "$built")"; return 1; fi
-}
-xunit() { # name, assembly
-  timeout 1200 "tests/$2/bin/Release/net10.0/CalmSentry.$2" -noColor -parallel none | tee "$log"
-  counted "$1" "$log"
-}
-# The tests end to end in four parts at once, each among processes of its own (pid_namespaces(7)): a sentry that looks for copies of a program sees none of the others'. What makes
-# accounts of the host is in one part, for there is one list of them; what waits for the most part (telling) is with those of the attacks that make none; terminals and windows
-# are one.
-halves() {
-  local class first=() rest=(-namespace- CalmSentry.Tests.EndToEnd.Telling) third=(-class "CalmSentry.Tests.EndToEnd.Telling.*") fourth=() other told seen
-  for class in Terminals Windows; do
-    rest+=(-namespace- "CalmSentry.Tests.EndToEnd.$class") fourth+=(-namespace "CalmSentry.Tests.EndToEnd.$class")
-  done
-  for class in NameTests HostPlaceTests BoundTests ForgingTests CopyTests; do
-    third+=(-class "CalmSentry.Tests.EndToEnd.Attacks.$class") first+=(-class- "CalmSentry.Tests.EndToEnd.Attacks.$class")
-  done
-  for class in AccountTests CheckTests ClientTests DaemonTests DailyTests GuardTests GuidedTests KeeperTests LimitTests LossTests PermissionTests RehearsalTests \
-    SecretTests WatchTests WindDownTests 'Attacks.*'; do
-    first+=(-class "CalmSentry.Tests.EndToEnd.$class") rest+=(-class- "CalmSentry.Tests.EndToEnd.$class")
-  done
-  apart true
-  if [ "$apart" = no ]; then
-    xunit "$1" EndToEnd
-    return
-  fi
-  other=$(mktemp) told=$(mktemp) seen=$(mktemp)
-  half "${rest[@]}" >"$other" 2>&1 &
-  local rests=$!
-  half "${third[@]}" >"$told" 2>&1 &
-  local tells=$!
-  half "${fourth[@]}" >"$seen" 2>&1 &
-  local sees=$!
-  half "${first[@]}" | tee "$log"
-  wait "$rests" "$tells" "$sees"
-  cat "$other" "$told" "$seen"
-  counted "$1, one half" "$log"
-  counted "$1, the other half" "$other"
-  counted "$1, telling and attacks" "$told"
-  counted "$1, terminals and windows" "$seen"
-  rm -f "$other" "$told" "$seen"
-}
-half() { apart timeout 1800 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none "$@"; }
-apart() { # command…: among processes of its own, where this host lets it
-  if [ -z "${apart:-}" ]; then unshare --pid --fork --kill-child --mount-proc true 2>/dev/null && apart=yes || apart=no; fi
-  if [ "$apart" = yes ]; then unshare --pid --fork --kill-child --mount-proc "$@"; else "$@"; fi
-}
-# Random faults go on beside what comes after them, for both leave the processors idle for the most part.
-faults='' faulted=
-faults_begin() {
-  faulted=$(mktemp)
-  apart timeout 600 dotnet tests/Campaign/bin/Release/net10.0/CalmSentry.Campaign.dll --minutes 2 --seed 14 >"$faulted" 2>&1 &
-  faults=$!
-}
-faults_end() {
-  [ -n "$faults" ] || return 0
-  echo "— two minutes of random faults"
-  if wait "$faults"; then count 1 0 0; else fail "two minutes of random faults" "$(tail -n 20 "$faulted")"; fi
-  cat "$faulted"
-  rm -f "$faulted"
-}
-counted() { # name, what its runner said
-  local total log=$2
-  total=$(sed -n 's/.*Total: \([0-9]*\), Errors: \([0-9]*\), Failed: \([0-9]*\), Skipped: \([0-9]*\),.*/\1 \2 \3 \4/p' "$log" | tail -n 1)
-  if [ -z "$total" ]; then fail "$1 did not end by itself" "$(tail -n 20 "$log")"; return; fi
-  grep -a -A 25 '\[FAIL\]$' "$log" >>"$broken"
+counted() { # part, name: what its runner said in the part's log, after its last line
+  local total
+  total=$(sed -n 's/.*Total: \([0-9]*\), Errors: \([0-9]*\), Failed: \([0-9]*\), Skipped: \([0-9]*\),.*/\1 \2 \3 \4/p' "$results/$1.log" | tail -n 1)
+  if [ -z "$total" ]; then fail "$1" "$2 did not end by itself" "$(tail -n 20 "$results/$1.log")"; return; fi
+  grep -a -A 25 '\[FAIL\]$' "$results/$1.log" >>"$state/broken"
   # shellcheck disable=SC2086
-  set -- $total
-  count $(($1 - $3 - $4)) $(($2 + $3)) "$4"
+  set -- "$1" $total
+  count $(($2 - $4 - $5)) $(($3 + $4)) "$5"
+}
+took() { # report of a runner…: seconds and name of each test
+  grep -aoh '<test [^>]*>' "$@" | sed -nE 's/.* name="([^"]*)".* time="([^"]*)".*/\2 \1/p' >>"$state/times"
+}
+room() { # part, what it is: the tests of rooms that need no native code
+  local part=$1 assembly=${1^}Tests class classes=()
+  while read -r class; do classes+=(-class "$class"); done < <(again "$part")
+  timeout 1200 "tests/${part^}/bin/Release/net10.0/CalmSentry.$assembly" -noColor -parallel none -xml "$results/$part.xml" "${classes[@]}"
+  counted "$part" "$2"
+  took "$results/$part.xml"
+  grep -ao '<test [^>]*result="Fail"[^>]*>' "$results/$part.xml" | sed -nE "s/.* type=\"([^\"]*)\".*/$part\t\1/p" | sort -u >>"$results/failed"
+}
+queue() {
+  local class classes=()
+  while read -r class; do classes+=("$class"); done < <(again end-to-end)
+  timeout 3000 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd --queue --results "$results/end-to-end" $durations "${classes[@]}"
+  counted end-to-end "the service through its client"
+  cat "$results/end-to-end/durations" >>"$state/times"
+  sed 's/^/end-to-end\t/' "$results/end-to-end/failed" >>"$results/failed"
 }
 console() {
-  (cd src/console && timeout 600 npx playwright test) | tee "$log"
-  count "$(sed -n 's/^ *\([0-9]*\) passed.*/\1/p' "$log" | grep . || echo 0)" "$(sed -n 's/^ *\([0-9]*\) failed.*/\1/p' "$log" | grep . || echo 0)" \
-    "$(sed -n 's/^ *\([0-9]*\) skipped.*/\1/p' "$log" | grep . || echo 0)"
-  sed -n '/^  1) /,$p' "$log" >>"$broken"
-  grep -q ' passed' "$log" || fail "no console test passed"
+  local again=
+  [ -z "$only" ] || again=--last-failed
+  # shellcheck disable=SC2086
+  (cd src/console && timeout 900 npx playwright test $again)
+  local log=$results/console.log one
+  for one in passed failed skipped; do declare "$one=$(sed -n "s/^ *\([0-9]*\) $one.*/\1/p" "$log" | grep . || echo 0)"; done
+  # shellcheck disable=SC2154
+  count "$passed" "$failed" "$skipped"
+  sed -n '/^  1) /,$p' "$log" >>"$state/broken"
+  [ "$failed" = 0 ] || printf 'console\t\n' >>"$results/failed"
+  grep -q ' passed' "$log" || fail console "no console test passed"
+  sed -nE 's/.* › (.*) \(([0-9.]+)(m?)s\)$/\2\3 console: \1/p' "$log" | sed -E 's/^([0-9.]+)m /0.1 /' >>"$state/times"
 }
 
-# One part, in the order of what is quickest to fail; what needs no native code runs while that is made.
+# What a part is; its output goes into its log.
 run() {
   case $1 in
     format)
-      whole "TypeScript compiles" build types
-      whole "TypeScript is formatted and clean" bash -c 'cd src/console && npx biome check .'
-      compiled && native_begins
-      dotnet tool restore >"$log" 2>&1 && whole "C# is formatted" dotnet csharpier check .
+      if made types; then count 1 0 0; else fail format "TypeScript compiles" "$(tail -n 20 "$results/types.log")"; fi
+      made packages && whole format "TypeScript is formatted and clean" bash -c 'cd src/console && npx biome check .'
+      dotnet tool restore >/dev/null && whole format "C# is formatted" dotnet csharpier check .
       ;;
-    unit) compiled && native_begins && xunit "core, contract, arrows" Unit ;;
-    native) native_ready ;;
-    end-to-end) native_ready && halves "the service through its client" ;;
-    campaign) native_ready && faults_begin ;;
+    core) made compiled && room core "the core's laws" ;;
+    engine) made compiled && room engine "the engine, and what it stands on" ;;
+    front) made compiled && room front "what stands before it" ;;
+    native) made native ;;
+    end-to-end) made native && queue ;;
+    campaign) made native && whole campaign "two minutes of random faults" apart timeout 600 dotnet tests/Campaign/bin/Release/net10.0/CalmSentry.Campaign.dll --minutes 2 --seed 14 ;;
     attacks)
-      native_ready && CALM_RACE=20 half -namespace CalmSentry.Tests.EndToEnd.Attacks | tee "$log"
-      counted "attacks, raced" "$log"
+      made native && CALM_RACE=20 apart timeout 1800 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none -namespace CalmSentry.Tests.EndToEnd.Attacks
+      counted attacks "attacks, raced"
       ;;
-    power-cuts) native_ready && whole "fifty power cuts" timeout 5400 dotnet tests/PowerCuts/bin/Release/net10.0/CalmSentry.PowerCuts.dll --cuts 50 ;;
-    console) native_ready && packages && console ;;
-    demo) native_ready && whole "the demo" timeout 300 ./demo.sh --once --native ;;
+    power-cuts) made native && whole power-cuts "fifty power cuts" timeout 5400 dotnet tests/PowerCuts/bin/Release/net10.0/CalmSentry.PowerCuts.dll --cuts 50 ;;
+    console) made native && made pages && console ;;
+    demo) made native && made pages && whole demo "the demo" timeout 300 ./demo.sh --once --native ;;
   esac
 }
-times=
-for part in $parts; do
-  echo "— $part"
-  begun=$SECONDS
-  run "$part"
-  times="$times · $part $((SECONDS - begun)) s"
-done
-faults_end
-echo "— how long it took: ${times# · } · in all $SECONDS s"
-[ -s "$broken" ] && { echo "— what failed, again"; cat "$broken"; }
-echo "$passed passed, $failed failed, $skipped skipped"
-[ "$failed" = 0 ]
+apart() { # command…: among processes of its own (pid_namespaces(7)), where this host lets it
+  if unshare --pid --fork --kill-child --mount-proc true 2>/dev/null; then unshare --pid --fork --kill-child --mount-proc "$@"; else "$@"; fi
+}
+spent() { # name, when it began, how long it waited: a line about a part or stage that ran in this subshell, and alone there
+  local user system
+  times >"$state/times of $1" # of what this shell has waited for: the second line
+  { read -r _ && read -r user system; } <"$state/times of $1"
+  printf '%s %s %s %s %s\n' "$1" $((SECONDS - $2)) "$3" "$user" "$system" >>"$state/spent"
+}
+part() { # one part, with its log
+  (
+    part=$1 begun=$SECONDS waited=0
+    echo "— $1"
+    run "$1" > >(tee "$results/$1.log") 2>&1
+    spent "$1" "$begun" "$waited"
+  )
+}
+lane() { # part…: those that are wanted, one after the other
+  local one
+  for one; do if wants "$one"; then part "$one"; fi; done
+}
+# How much of the time no processor was at work, looked at five times a second (proc_stat(5): the fourth and fifth are idle).
+watches() {
+  local idle before=0 all=0 none=0 cpus
+  cpus=$(nproc)
+  exec {never}<> <(:)
+  while read -r -t 0.2 -u "$never" _ || [ $? -gt 128 ]; do
+    read -r _ _ _ _ idle waits _ </proc/stat
+    all=$((all + 1))
+    # 20 of 100 jiffies a processor, less one for what is looked with.
+    if [ "$before" != 0 ] && [ $((idle + waits - before)) -ge $((20 * cpus - 1)) ]; then none=$((none + 1)); fi
+    before=$((idle + waits))
+    echo "$all $none" >"$state/idle"
+  done
+}
+busy() { awk '/^cpu / { print int(($2 + $3 + $4 + $7 + $8) / 100) }' /proc/stat; } # seconds of processor since the machine began
+
+used=$(busy)
+watches &
+watcher=$!
+needs() { local one; for one; do wants "$one" && return; done; return 1; } # whether any of these parts is wanted
+native_parts="native end-to-end campaign attacks power-cuts console demo"
+# shellcheck disable=SC2086
+if needs format $unit $native_parts; then stage compiled format compiles; fi
+# shellcheck disable=SC2086
+if needs $native_parts; then stage native native goes_native; fi
+if needs format console demo; then stage packages format packages; fi
+if needs format; then stage types format nice checks_types; fi
+if needs console demo; then stage pages console nice draws_pages; fi
+# What waits for the most part goes first, and what computes gives way to it.
+lane native end-to-end campaign attacks power-cuts &
+first=$!
+renice -n 5 $BASHPID >/dev/null
+lane core engine front format console demo
+wait "$first"
+kill "$watcher"
+
+read -r all none <"$state/idle"
+echo
+echo "— the ten longest tests"
+sort -rn "$state/times" 2>/dev/null | head -n 10 | sed -E 's/^([0-9.]+) /  \1 s  /'
+echo "— what took how long, waited for what it needs, and took of the processors"
+while read -r name wall waited user system; do
+  awk -v name="$name" -v wall="$wall" -v waited="$waited" -v user="$user" -v system="$system" '
+    function seconds(text, part) { split(text, part, /[ms]/); return part[1] * 60 + part[2] }
+    BEGIN { printf "  %-12s %4d s, waited %4d s, processor %4d s\n", name, wall, waited, seconds(user) + seconds(system) }'
+done <"$state/spent"
+echo "  in all $SECONDS s, processor $(($(busy) - used)) s; no processor at work for $((all > 0 ? 100 * none / all : 0)) % of it"
+[ -s "$state/broken" ] && { echo "— what failed, again"; cat "$state/broken"; }
+read -r passed failed skipped < <(awk '{ p += $1; f += $2; s += $3 } END { print p + 0, f + 0, s + 0 }' "$state/counts" 2>/dev/null)
+touch "$results/failed"
+echo "${passed:-0} passed, ${failed:-1} failed, ${skipped:-0} skipped"
+[ "${failed:-1}" = 0 ]

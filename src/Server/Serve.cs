@@ -231,7 +231,7 @@ internal static partial class Serve
         }
     }
 
-    private static WebApplication Build(Rooms rooms, DoorPlaces doors, SettingsFile file, int? port)
+    internal static WebApplication Build(Rooms rooms, DoorPlaces doors, SettingsFile file, int? port)
     {
         var house = rooms.House;
         var builder = WebApplication.CreateSlimBuilder(

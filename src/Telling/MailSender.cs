@@ -22,8 +22,7 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
     /// <summary>Bytes of a whole exchange that a server may say.</summary>
     private const long MostHeard = 256 << 10;
 
-    private static readonly TimeSpan Patience = TimeSpan.FromSeconds(60),
-        PatienceForOne = TimeSpan.FromSeconds(20),
+    private static readonly TimeSpan PatienceForOne = TimeSpan.FromSeconds(20),
         PatienceAtLeaving = TimeSpan.FromSeconds(1);
 
     public async Task<string> Send(StoredMessage one, Message message, Exchange? seen, CancellationToken cancellation)
@@ -31,7 +30,7 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
         if (house.Mail is not { } settings || NetworkAddress.Read(settings.Server) is not var (host, port))
             throw new NotTakenException("no mail server is set");
         using var limit = CancellationTokenSource.CreateLinkedTokenSource(cancellation);
-        limit.CancelAfter(Patience);
+        limit.CancelAfter(settings.Patience);
         using var log = new SeenLogger(seen);
         using var client = new SmtpClient(log);
         client.Timeout = (int)PatienceForOne.TotalMilliseconds;
@@ -95,7 +94,7 @@ internal sealed class MailSender(MailWay way, string recipient, SenderHouse hous
         }
         catch (OperationCanceledException) when (!cancellation.IsCancellationRequested)
         {
-            throw new NotTakenException($"{settings.Server} did not answer within {Duration.Write(Patience)}");
+            throw new NotTakenException($"{settings.Server} did not answer within {Duration.Write(settings.Patience)}");
         }
         catch (Exception error) when (error is not (OperationCanceledException or NotTakenException))
         {

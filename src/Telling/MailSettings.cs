@@ -32,6 +32,9 @@ internal sealed record MailSettings
     /// <summary>A file of certificates (PEM) that the server's must go back to; null: the host's own.</summary>
     public string? Trust { get; init; }
 
+    /// <summary>How long a whole exchange with the server may take.</summary>
+    public TimeSpan Patience { get; init; } = TimeSpan.FromSeconds(60);
+
     public static Shape<MailSettings> Keys { get; } =
         new(
             KeyOf<MailSettings>.Value(
@@ -104,6 +107,17 @@ internal sealed record MailSettings
             ) with
             {
                 Default = "the host's own",
+            },
+            KeyOf<MailSettings>.Value(
+                "patience",
+                Forms.LengthFrom(TimeSpan.FromSeconds(1)),
+                mail => mail.Patience,
+                (mail, patience) => mail with { Patience = patience },
+                "How long a whole exchange with the server may take."
+            ) with
+            {
+                Default = "60 s",
+                IsHidden = true,
             }
         )
         {

@@ -3,6 +3,7 @@ using System.Diagnostics;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>Accounts of the host, really made, given rights, and removed.</summary>
+[Needs("acl")]
 public class AccountTests
 {
     [Fact]

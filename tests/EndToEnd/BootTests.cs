@@ -4,6 +4,7 @@ namespace CalmSentry.Tests.EndToEnd;
 /// A machine that really boots: the sentry is installed, comes up with it, brings services up and down in order, and is
 /// removed.
 /// </summary>
+[Needs("iproute2", "mmdebstrap")]
 public class BootTests
 {
     /// <summary>Says in /var/tmp/order when it has come up and when it has closed, which takes it a moment.</summary>

@@ -9,6 +9,7 @@ namespace CalmSentry.Tests.EndToEnd;
 /// is
 /// well, none does.
 /// </summary>
+[Needs("perl", "python3", "tigervnc-standalone-server")]
 public sealed class CheckTests : IAsyncLifetime
 {
     private Sentry sentry = null!;

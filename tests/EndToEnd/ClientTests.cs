@@ -5,6 +5,7 @@ using System.Text.Json;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>The client as people use it: what comes true, and every way it can fail, with its exit code.</summary>
+[Needs("perl")]
 public class ClientTests
 {
     [Fact]

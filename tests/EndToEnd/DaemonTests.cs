@@ -3,6 +3,7 @@ using System.Net.Sockets;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>Daemons of other people, from the host's packages, wrapped as they are.</summary>
+[Needs("memcached", "redis-server")]
 public class DaemonTests
 {
     private static string Usual(string name) => $"/usr/bin/{name}";

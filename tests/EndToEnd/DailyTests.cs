@@ -3,6 +3,7 @@ using System.Diagnostics;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>What a week of daily use brings: many services at once, settings read anew, truth where something is only half well.</summary>
+[Needs("perl")]
 public class DailyTests
 {
     private static string State(System.Text.Json.JsonElement view) => view.GetProperty("state").GetString()!;

@@ -6,6 +6,7 @@ namespace CalmSentry.Tests.EndToEnd;
 /// <summary>
 /// The drill: what would be interrupted, everything down and up again in order, and a report that is so.
 /// </summary>
+[Needs("memcached")]
 public class DrillTests
 {
     [Fact]

@@ -4,6 +4,7 @@ using System.Text.Json;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>Programs that really fall: back after any fall, given up in time, with the evidence kept.</summary>
+[Needs("perl")]
 public class FallTests
 {
     private static string State(JsonElement view) => view.GetProperty("state").GetString()!;

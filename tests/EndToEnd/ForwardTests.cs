@@ -8,6 +8,7 @@ using System.Text.Json;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>A real collector, restarted again and again, has every entry of the logbook in order once doubles are dropped.</summary>
+[Needs("rsyslog", "rsyslog-openssl")]
 public class ForwardTests
 {
     [Fact]

@@ -6,6 +6,7 @@ using CalmSentry.Contract.Keeper;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>A keeper that does not do what it is told, or whose place is gone: nothing is lost by it, and nothing hangs.</summary>
+[Needs("perl")]
 public class KeeperTests
 {
     [Fact]

@@ -4,6 +4,7 @@ using System.Text.Json.Nodes;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>Kinds of programs, their interpreters, and that every value reaches them as it was given.</summary>
+[Needs("memcached", "perl")]
 public class KindTests
 {
     private const string Daemon =

@@ -1,6 +1,7 @@
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>What a program is denied it does not get, and limits bite.</summary>
+[Needs("perl")]
 public class LimitTests
 {
     [Fact]

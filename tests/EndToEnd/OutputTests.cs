@@ -4,6 +4,7 @@ using CalmSentry.Contract.Api;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>What a program prints is kept, whole and in order.</summary>
+[Needs("perl")]
 public class OutputTests
 {
     [Fact]

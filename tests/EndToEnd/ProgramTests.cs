@@ -8,6 +8,7 @@ namespace CalmSentry.Tests.EndToEnd;
 /// Each kind of program that administrators have, with what Debian ships for it: from the first check to a client that is served. All
 /// of them say 'tide' to whoever comes.
 /// </summary>
+[Needs("busybox", "default-jdk-headless", "perl", "php-cli", "python3", "python3-venv", "ruby")]
 public class ProgramTests
 {
     private const string Python = """

@@ -5,6 +5,7 @@ namespace CalmSentry.Tests.EndToEnd;
 /// <summary>
 /// What shows that a program serves: each kind of proof comes about for real, and until then the service is starting.
 /// </summary>
+[Needs("memcached")]
 public class ProofTests
 {
     /// <summary>Each program waits for the file "go" beside it before it does what proves it.</summary>

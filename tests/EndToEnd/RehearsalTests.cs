@@ -1,6 +1,7 @@
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>A rehearsal runs a program as its service would, says what it saw, and leaves nothing behind.</summary>
+[Needs("memcached", "perl")]
 public class RehearsalTests
 {
     private static void NothingIsLeft(Sentry sentry)

@@ -3,6 +3,7 @@ using System.Diagnostics;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>A secret reaches its program and nobody else.</summary>
+[Needs("procps")]
 public class SecretTests
 {
     [Fact]

@@ -191,20 +191,8 @@ public sealed class Sentry : IAsyncDisposable
     }
 
     /// <summary>A command left running, with variables of its own beside the caller's.</summary>
-    public Process Open(Dictionary<string, string> environment, params string[] arguments)
-    {
-        foreach (var (name, value) in environment)
-            Environment.SetEnvironmentVariable(name, value);
-        try
-        {
-            return Launch("calm", ["--root", Places.Root, .. arguments]);
-        }
-        finally
-        {
-            foreach (var name in environment.Keys)
-                Environment.SetEnvironmentVariable(name, null);
-        }
-    }
+    public Process Open(Dictionary<string, string> environment, params string[] arguments) =>
+        Launch("calm", ["--root", Places.Root, .. arguments], environment);
 
     public Process Open(params string[] arguments) => Open([], arguments);
 
@@ -492,7 +480,7 @@ public sealed class Sentry : IAsyncDisposable
         }
     }
 
-    private Process Launch(string program, string[] arguments)
+    private Process Launch(string program, string[] arguments, Dictionary<string, string>? environment = null)
     {
         // Tests begun in the background may have the interrupt signal ignored, and what they start would inherit that.
         string[] line = ["env", "--default-signal=INT", .. before, Path.Combine(binaries, program), .. arguments];
@@ -504,6 +492,8 @@ public sealed class Sentry : IAsyncDisposable
             RedirectStandardInput = true,
         };
         start.Environment.Remove(Places.Variable);
+        foreach (var (name, value) in environment ?? [])
+            start.Environment[name] = value;
         return Process.Start(start)!;
     }
 

@@ -6,6 +6,7 @@ using System.Text.Json.Nodes;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>Services as files: written, compared, and the machine brought to them, whatever happens on the way.</summary>
+[Needs("ruby")]
 public class ServiceFilesTests
 {
     private const string Basis = """

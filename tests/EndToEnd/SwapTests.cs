@@ -4,6 +4,7 @@ using System.Globalization;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>New program files: looked at first, put in as a whole, and the old ones again when the program does not stay well.</summary>
+[Needs("perl")]
 public class SwapTests
 {
     /// <summary>Writes down which version of each of its two files it began with; ends as the second one says.</summary>

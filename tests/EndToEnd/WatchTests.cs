@@ -3,6 +3,7 @@ using System.Text.Json;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>Programs that have their number still but do no work: found by their watches, and brought back.</summary>
+[Needs("faketime", "perl")]
 public class WatchTests
 {
     private static string State(JsonElement view) => view.GetProperty("state").GetString()!;

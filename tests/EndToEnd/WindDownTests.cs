@@ -3,6 +3,7 @@ using System.Text.Json;
 namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>Clean stops: step by step, with what each came to, and never a record lost.</summary>
+[Needs("perl")]
 public class WindDownTests
 {
     private static string State(JsonElement view) => view.GetProperty("state").GetString()!;

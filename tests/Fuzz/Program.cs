@@ -1,4 +1,4 @@
-using CalmSentry.Tests.Unit.Foreign;
+using CalmSentry.Tests.Engine.Linux.Foreign;
 using SharpFuzz;
 
 // One reader, fed by a fuzzer that sees which branches each input takes: tools/fuzz.sh.

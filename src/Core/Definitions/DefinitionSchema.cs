@@ -49,11 +49,11 @@ public static class DefinitionSchema
         }
 
         json.WriteStartObject("properties");
-        foreach (var key in keys)
+        foreach (var key in keys.Where(key => !key.IsHidden))
         {
             json.WriteStartObject(key.Name);
             json.WriteString("title", key.Label);
-            json.WriteString("description", key.About + (key.Default is null ? "" : $" Left out: {key.Default}."));
+            json.WriteString("description", key.About);
             if (key.Default is not null)
                 json.WriteString("x-left-out", key.Default);
             if (key.Kinds.Count > 0)

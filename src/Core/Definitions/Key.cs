@@ -46,6 +46,9 @@ public abstract record Key(string Name, string About)
 
     public string? Example { get; init; }
 
+    /// <summary>It is read, and told to nobody: no schema, form or hint has it. For trials of what takes long.</summary>
+    public bool IsHidden { get; init; }
+
     /// <summary>It takes a list of such texts as well.</summary>
     public bool OrList { get; init; }
 

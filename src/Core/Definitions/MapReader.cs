@@ -198,7 +198,7 @@ public sealed class MapReader(
                 continue;
             }
 
-            var names = keys.Select(known => known.Name).ToList();
+            var names = keys.Where(known => !known.IsHidden).Select(known => known.Name).ToList();
             errors.Add(
                 new(
                     Path(key),

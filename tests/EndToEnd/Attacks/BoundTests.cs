@@ -6,6 +6,7 @@ using System.Text;
 namespace CalmSentry.Tests.EndToEnd.Attacks;
 
 /// <summary>What others make long, many or without end costs the sentry a bounded amount of memory, disk and time.</summary>
+[Needs("perl")]
 public sealed class BoundTests
 {
     /// <summary>More than this the server has not grown by, whatever it was asked: what one call gathers, and what reading it costs.</summary>

@@ -6,6 +6,7 @@ namespace CalmSentry.Tests.EndToEnd.Attacks;
 /// <summary>
 /// Commands run for a service, and programs that print without end: nothing outlives its limit, nothing fills the disk.
 /// </summary>
+[Needs("perl")]
 public class CommandTests
 {
     [Theory]

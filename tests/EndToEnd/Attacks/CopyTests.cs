@@ -1,6 +1,7 @@
 namespace CalmSentry.Tests.EndToEnd.Attacks;
 
 /// <summary>A copy is in the way when whoever began it may have a say, or it holds what the service needs; any other is only named.</summary>
+[Needs("redis-server")]
 public sealed class CopyTests
 {
     public CopyTests()

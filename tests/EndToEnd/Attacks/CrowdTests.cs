@@ -9,6 +9,7 @@ namespace CalmSentry.Tests.EndToEnd.Attacks;
 /// Connections by the thousand, slow ones and endless ones: the sentry goes on answering, and no service is blamed for
 /// it.
 /// </summary>
+[Needs("perl")]
 public class CrowdTests
 {
     public CrowdTests()

@@ -6,6 +6,7 @@ namespace CalmSentry.Tests.EndToEnd.Attacks;
 /// What an account does to files that root then touches: swapped folders, links, pipes. Root's own files stay as they
 /// are.
 /// </summary>
+[Needs("acl", "perl", "python3")]
 public sealed class ForeignGroundTests : IDisposable
 {
     /// <summary>How long whoever swaps goes on swapping.</summary>

@@ -1,6 +1,7 @@
 namespace CalmSentry.Tests.EndToEnd.Attacks;
 
 /// <summary>Text of others is shown as text: it begins no line, no formula and no other direction; and what is secret is not shown.</summary>
+[Needs("perl")]
 public sealed class ForgingTests
 {
     [Fact]

@@ -1,6 +1,7 @@
 namespace CalmSentry.Tests.EndToEnd.Attacks;
 
 /// <summary>The host's own places are given to nobody and exchanged by nothing; what is very much is asked about, and taken back when it is called off.</summary>
+[Needs("acl")]
 public sealed class HostPlaceTests
 {
     public HostPlaceTests()

@@ -6,6 +6,7 @@ using MimeKit;
 namespace CalmSentry.Tests.EndToEnd.Telling;
 
 /// <summary>Mail through a real mail server from Debian's packages: secured line, sign-in, greylisting, delivery into a box.</summary>
+[Needs("exim4-daemon-light")]
 public class DaemonMailTests
 {
     private const string User = "Debian-exim";

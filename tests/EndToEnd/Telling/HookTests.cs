@@ -113,7 +113,7 @@ public partial class HookTests
         await sentry.Piped(Key, "secret", "set", "--sentry", "HOOK_KEY");
         await TellTests.Set(
             sentry,
-            $"tell:\n  - {{ webhook: '{receiver.Url}', name: hook, key: HOOK_KEY }}\nreport: {{ at: every 10 s }}\n"
+            $"tell:\n  - {{ webhook: '{receiver.Url}', name: hook, key: HOOK_KEY }}\nreport: {{ at: every 3 s }}\n"
         );
         await TellTests.Known(sentry, "hook");
         await sentry.Ok("tell", "--test", "hook");

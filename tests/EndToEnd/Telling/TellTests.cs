@@ -327,7 +327,7 @@ public class TellTests
         var port = ((IPEndPoint)listener.LocalEndpoint).Port;
         await Set(
             sentry,
-            $"mail: {{ server: 127.0.0.1:{port}, security: none, from: s@q.example }}\ntell:\n  - {{ mail: office@skerry.example, name: quay-office }}\n"
+            $"mail: {{ server: 127.0.0.1:{port}, security: none, from: s@q.example, patience: 3 s }}\ntell:\n  - {{ mail: office@skerry.example, name: quay-office }}\n"
         );
         await Known(sentry, "quay-office");
         await Faulty(sentry);
@@ -686,7 +686,7 @@ public class TellTests
     {
         await using var sentry = await With(
             _ =>
-                "tell:\n  - { command: [/bin/true], name: bell }\n  - { command: [/bin/true], name: other }\nreport: { at: every 10 s, to: [bell] }\n",
+                "tell:\n  - { command: [/bin/true], name: bell }\n  - { command: [/bin/true], name: other }\nreport: { at: every 3 s, to: [bell] }\n",
             "bell",
             "other"
         );

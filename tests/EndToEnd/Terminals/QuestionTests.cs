@@ -3,6 +3,7 @@ using System.Text.Json;
 namespace CalmSentry.Tests.EndToEnd.Terminals;
 
 /// <summary>A program that asks somebody at its terminal: noticed by what the kernel says of it, told, and answered where it is known.</summary>
+[Needs("nano", "python3", "python3-pyte")]
 public class QuestionTests
 {
     private static Task<JsonElement> Asks(Sentry sentry, string name, string? what) =>

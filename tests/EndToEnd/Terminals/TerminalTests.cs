@@ -6,6 +6,7 @@ using System.Text.RegularExpressions;
 namespace CalmSentry.Tests.EndToEnd.Terminals;
 
 /// <summary>A service's own terminal, joined while it runs: through the real client, at real terminals.</summary>
+[Needs("nano", "procps", "python3", "python3-pyte", "vttest")]
 public partial class TerminalTests
 {
     /// <summary>So often each is joined and left; CALM_MANY=50 for more.</summary>

@@ -6,6 +6,7 @@ using MimeKit;
 namespace CalmSentry.Tests.EndToEnd.Windows;
 
 /// <summary>What a program shows is kept with its run, a dialog of it is noticed and told, and a window that stays as it is.</summary>
+[Needs("lwm", "tigervnc-standalone-server", "tk")]
 public class DialogTests
 {
     /// <summary>

@@ -3,6 +3,7 @@ using System.Diagnostics;
 namespace CalmSentry.Tests.EndToEnd.Windows;
 
 /// <summary>What a program may do to its display is its own affair: the sentry is as it was, and ends it as any other.</summary>
+[Needs("python3", "tigervnc-standalone-server")]
 public class GuestTests
 {
     private static Task<Said> Wrap(Sentry sentry, params string[] what) =>

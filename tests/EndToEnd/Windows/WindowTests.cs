@@ -5,6 +5,7 @@ using System.Text;
 namespace CalmSentry.Tests.EndToEnd.Windows;
 
 /// <summary>A program that shows its windows on a display of its own: a real one, and a real display.</summary>
+[Needs("tigervnc-standalone-server", "x11-utils")]
 public class WindowTests
 {
     private const string Program = "/usr/bin/xmessage";

@@ -130,7 +130,6 @@ function withInterpreters(path: string, key: Key, found: { path: string; chosen:
   const chosen = found.find((one) => one.chosen)?.path ?? "none";
   return {
     ...key,
-    description: key.description.replace(` Left out: ${key["x-left-out"]}.`, ""),
     "x-left-out": chosen,
     enum: found.map((one) => one.path),
   };

@@ -13,9 +13,8 @@ type At = {
   errorAt: (path: string) => string | undefined;
 };
 
-/** A key's default stands where nothing does; what is said of it need not end with it. */
+/** A key's default stands where nothing does. */
 const left = (key: Key) => key["x-left-out"];
-const about = (key: Key) => key.description.replace(` Left out: ${left(key)}.`, "");
 
 const example = (key: Key) => key.examples?.[0];
 
@@ -24,7 +23,7 @@ const capital = (word: string) => word.charAt(0).toUpperCase() + word.slice(1).r
 /** The field of one key, whatever it takes. */
 export function KeyField({ path, keyOf: key, value, onChange, errorAt }: At) {
   const text = typeof value === "string" ? value : "";
-  const props = { label: key.title, description: about(key), error: errorAt(path) };
+  const props = { label: key.title, description: key.description, error: errorAt(path) };
   switch (shapeOf(key)) {
     case "choice":
       return (
@@ -50,7 +49,7 @@ export function KeyField({ path, keyOf: key, value, onChange, errorAt }: At) {
       return (
         <Textarea
           {...props}
-          description={`One a line. ${about(key)}`}
+          description={`One a line. ${key.description}`}
           autosize
           minRows={2}
           value={text}
@@ -93,7 +92,7 @@ function Rows({ path, keyOf: key, value, onChange, errorAt }: At) {
     <fieldset className="needs">
       <legend>{key.title}</legend>
       <p className="quiet">
-        {about(key)} {rows.length === 0 && `Left out: ${left(key)}.`}
+        {key.description} {rows.length === 0 && `Left out: ${left(key)}.`}
       </p>
       {rows.map((row, index) => {
         const at = one ? path : `${path}[${index}]`;
@@ -165,7 +164,7 @@ function RowFields(props: {
         Remove
       </Button>
       <p className="quiet wide" id={hint}>
-        {about(kind)}
+        {kind.description}
       </p>
       {attributes.length > 0 && (
         <div className="attributes wide">

@@ -1,0 +1,54 @@
+using System.Reflection;
+using Xunit.Runner.InProc.SystemConsole;
+
+namespace CalmSentry.Tests.EndToEnd.Queue;
+
+/// <summary>
+/// Runs classes in this process, one after the other, as it is asked to: a runtime that is started, and code that is
+/// compiled, once for many of them. A line in: class, report, log, parted by tabs. A line out when that class has ended.
+/// </summary>
+internal static class Worker
+{
+    /// <summary>What is answered for a class, in front of what it left running.</summary>
+    public const string Ended = "ended\t";
+
+    public static async Task<int> Run(TextReader asked, TextWriter answers)
+    {
+        Console.SetOut(Console.Error); // the answers' own line is for answers
+        var before = Others();
+        while (await asked.ReadLineAsync() is { } line)
+        {
+            var (name, report, log) = line.Split('\t') is [var one, var two, var three]
+                ? (one, two, three)
+                : throw new ArgumentException($"not a class, a report and a log: {line}");
+            await using (var told = new StreamWriter(log) { AutoFlush = true })
+            using (var runner = new Runner(["-class", name, "-xml", report, .. Listing.Discovery]))
+                await runner.EntryPoint(TextReader.Null, told);
+            var left = Others().Except(before).Select(pid => $"{pid} {Sentry.CommandLine(pid).Replace('\0', ' ')}");
+            await answers.WriteLineAsync(Ended + string.Join("; ", left));
+            await answers.FlushAsync();
+        }
+
+        return 0;
+    }
+
+    /// <summary>The live processes beside this one, where they are all its own: in namespaces of a worker.</summary>
+    private static HashSet<int> Others() =>
+        Environment.GetEnvironmentVariable(Isolation.Variable) is null
+            ? []
+            :
+            [
+                .. Directory
+                    .EnumerateDirectories("/proc")
+                    .Select(Path.GetFileName)
+                    .Where(name => name!.All(char.IsAsciiDigit))
+                    .Select(int.Parse!)
+                    .Where(pid => pid != Environment.ProcessId && Sentry.Lives(pid)),
+            ];
+
+    /// <summary>The encoding of the console stays: several of these follow each other in a process.</summary>
+    private sealed class Runner(string[] arguments) : ConsoleRunner(arguments, Assembly.GetExecutingAssembly())
+    {
+        protected override void SetOutputEncoding() { }
+    }
+}
