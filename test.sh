@@ -70,6 +70,7 @@ compiles() { # everything in C#, once, with the analyzers: native code and tests
 }
 goes_native() { made compiled && PARTS_COMPILED=1 build native; }
 draws_pages() { made packages && build console; }
+makes_machine() { [ "$(id -u)" != 0 ] || tests/EndToEnd/boot/make-root.sh "${XDG_CACHE_HOME:-$HOME/.cache}/calm-sentry-tests/root"; } # what BootTests boot
 checks_types() { made packages && build types; }
 
 count() { echo "$1 $2 $3" >>"$state/counts"; } # passed, failed, skipped
@@ -143,7 +144,7 @@ run() {
     engine) made compiled && room engine "the engine, and what it stands on" ;;
     front) made compiled && room front "what stands before it" ;;
     native) made native ;;
-    end-to-end) made native && queue ;;
+    end-to-end) made machine; made native && queue ;;
     campaign) made native && whole campaign "two minutes of random faults" apart timeout 600 dotnet tests/Campaign/bin/Release/net10.0/CalmSentry.Campaign.dll --minutes 2 --seed 14 ;;
     attacks)
       made native && CALM_RACE=20 apart timeout 1800 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none -namespace CalmSentry.Tests.EndToEnd.Attacks
@@ -201,6 +202,7 @@ if needs format $unit $native_parts; then stage compiled format compiles; fi
 # shellcheck disable=SC2086
 if needs $native_parts; then stage native native goes_native; fi
 if needs format console demo; then stage packages format packages; fi
+if needs end-to-end; then stage machine end-to-end makes_machine; fi # a worker has no network to fetch it by
 if needs format; then stage types format nice checks_types; fi
 if needs console demo; then stage pages console nice draws_pages; fi
 # What waits for the most part goes first, and what computes gives way to it.

@@ -1,7 +1,6 @@
 # How the parts are made, for build.sh, demo.sh, dev.sh and test.sh. Sourced from the top of the project, after setup.sh.
 #   native   out/calm, out/calm-sentry, out/calm-keeper and the demo's program: native code, checked by every analyzer
 #   quick    the same in out/quick: service and client for the runtime on this machine, unchecked, in a fraction of the time
-#   other    as quick, in out/other, with another version's number: what upgrades are tried with
 #   console  the console's files, served by either
 #   types    the console's types, checked
 # A part is made again when the content of any file it is made of has changed.
@@ -25,7 +24,7 @@ esac
 
 sources_of() { # part: what it is made of, each file ended by NUL
   case $1 in
-    native | quick | other)
+    native | quick)
       find src demo/fare-ledger Directory.*.props global.json CalmSentry.Parts.slnf \
         \( -name console -o -name bin -o -name obj \) -prune -o -type f -print0
       ;;
@@ -39,7 +38,6 @@ made_of() { # part: a file that is there when it has been made
   case $1 in
     native) echo out/calm-sentry ;;
     quick) echo out/quick/calm-sentry ;;
-    other) echo out/other/calm-sentry ;;
     console) echo out/console/index.html ;;
     types) echo src/console/src/api/schema.d.ts ;;
   esac
@@ -64,11 +62,6 @@ make_quick() {
   put out/quick .cache/quick/publish/{Cli,Keeper,Server}/release_$rid
   cp --remove-destination .cache/quick/publish/FareLedger/release_$rid/fare-ledger out/demo/
   ln -sfn ../console out/quick/console
-}
-make_other() {
-  CalmQuick=true dotnet publish "$here/CalmSentry.Parts.slnf" -c Release -v minimal -p:Version=0.1.1 -p:ArtifactsPath="$here/.cache/other" || return
-  put out/other .cache/other/publish/{Cli,Keeper,Server}/release_$rid
-  ln -sfn ../console out/other/console
 }
 packages() ( # the console's packages, as its lock file names them; once, although two parts want them
   flock 9

@@ -10,21 +10,20 @@ namespace CalmSentry.Tests.EndToEnd;
 /// well, none does.
 /// </summary>
 [Needs("perl", "python3", "tigervnc-standalone-server")]
-public sealed class CheckTests : IAsyncLifetime
+public sealed class CheckTests(OneSentry one) : IClassFixture<OneSentry>, IAsyncLifetime
 {
-    private Sentry sentry = null!;
+    private readonly Sentry sentry = one.Sentry;
     private string place = "";
 
     public async ValueTask InitializeAsync()
     {
-        sentry = await Sentry.Start();
-        place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "quay")).FullName;
+        place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, Path.GetRandomFileName())).FullName;
         await Do("chown", "nobody", place);
         await File.WriteAllTextAsync(Path.Combine(place, "timetable.csv"), "08:00;Kobbvik\n");
         Script("board", "#!/bin/sh\nexec sleep 600\n");
     }
 
-    public ValueTask DisposeAsync() => sentry.DisposeAsync();
+    public async ValueTask DisposeAsync() => await one.Empty();
 
     private string Script(string name, string text, int mode = 0b111_101_101)
     {

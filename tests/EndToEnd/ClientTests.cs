@@ -6,7 +6,7 @@ namespace CalmSentry.Tests.EndToEnd;
 
 /// <summary>The client as people use it: what comes true, and every way it can fail, with its exit code.</summary>
 [Needs("perl")]
-public class ClientTests
+public class ClientTests(OneSentry one) : IClassFixture<OneSentry>
 {
     [Fact]
     public async Task Registered_is_not_running_and_both_are_said()
@@ -327,7 +327,7 @@ public class ClientTests
     [InlineData(4, "quay-lamp", "restart", "quay-lamp", "tide-gauge")]
     public async Task What_is_mistyped_touches_nothing(int exit, string named, params string[] command)
     {
-        await using var sentry = await Sentry.Start();
+        var sentry = one.Sentry;
         foreach (var name in (string[])["quay-lamps", "tide-gauge"])
             await sentry.Wrap(name, "--proof", "up-for:10ms", "--start", "--", "/usr/bin/sleep", "8201");
         var before = await Pids();
@@ -336,7 +336,7 @@ public class ClientTests
         Assert.Contains(named, said.Error, StringComparison.Ordinal);
         Assert.Contains("othing was done", said.Error, StringComparison.Ordinal);
         Assert.Equal(before, await Pids());
-        await sentry.Ok("stop", "--all");
+        await one.Empty();
 
         async Task<(int, int)> Pids() =>
             (

@@ -21,7 +21,10 @@ internal sealed class NeedsAttribute(params string[] packages) : BeforeAfterTest
         if (Installed.Value is not { } there)
             return;
         var missing = Packages.Where(name => !there.Contains(name)).ToList();
-        Assert.True(missing.Count == 0, $"not installed: {string.Join(' ', missing)}; ./test.sh installs what tests need");
+        Assert.True(
+            missing.Count == 0,
+            $"not installed: {string.Join(' ', missing)}; ./test.sh installs what tests need"
+        );
     }
 
     private static HashSet<string>? Ask()

@@ -38,13 +38,6 @@ public sealed class Sentry : IAsyncDisposable
 
     private static readonly TimeSpan BetweenLooks = TimeSpan.FromMilliseconds(5);
 
-    /// <summary>The same programs, built as another version; null where nobody has built them.</summary>
-    public static readonly string? OtherVersion =
-        Path.Combine(Repository, Environment.GetEnvironmentVariable("CALM_TEST_OTHER") ?? "out/other") is var other
-        && File.Exists(Path.Combine(other, "calm-sentry"))
-            ? other
-            : null;
-
     private readonly string[] before;
     private string binaries;
     private Process? server;

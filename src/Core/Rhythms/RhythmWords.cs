@@ -15,7 +15,7 @@ public static partial class RhythmWords
         + "'on mon-fri at 16:30', 'on 1, 15, last at 23:00', 'on last fri at 17:00', 'once at 2026-12-24 18:00', "
         + "'cron MINUTE HOUR DAY MONTH WEEKDAY' (POSIX, crontab), or 'R/2026-11-30T06:00/P1M' (ISO 8601)";
 
-    public static readonly TimeSpan Shortest = TimeSpan.FromSeconds(10);
+    public static readonly TimeSpan Shortest = TimeSpan.FromSeconds(3);
 
     private const string Wall = "yyyy-MM-dd HH:mm",
         WallExact = "yyyy-MM-dd HH:mm:ss";
@@ -112,7 +112,7 @@ public static partial class RhythmWords
     private static string EveryFor(string text) =>
         EveryForm().Match(text) is not { Success: true } found
             ? "a number and s, min, h, days, weeks or months, and from when on: every 15 min from 16:30, every 2 weeks from 2026-11-30 06:00"
-        : found.Groups["unit"].Value[0] is 's' ? "10 s or more"
+        : found.Groups["unit"].Value[0] is 's' ? "3 s or more"
         : found.Groups["unit"].Value[0] is 'd' or 'w'
         || found.Groups["unit"].Value.StartsWith("mo", StringComparison.Ordinal)
             ? $"the day it begins with behind it: {text.Split(" from ")[0]} from 2026-11-30 06:00"

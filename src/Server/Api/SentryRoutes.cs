@@ -1,4 +1,5 @@
 using System.Net.ServerSentEvents;
+using System.Reflection;
 using System.Runtime.CompilerServices;
 using System.Text.Json;
 using CalmSentry.Contract;
@@ -121,7 +122,9 @@ internal static class SentryRoutes
 /// <summary>What the sentry knows of itself once it listens.</summary>
 internal sealed class SentrySelf(TimeProvider clock)
 {
-    public static string Version { get; } = typeof(SentrySelf).Assembly.GetName().Version?.ToString(3) ?? "0";
+    public static string Version { get; } =
+        typeof(SentrySelf).Assembly.GetCustomAttribute<AssemblyInformationalVersionAttribute>()?.InformationalVersion
+        ?? "0";
 
     public DateTimeOffset Since { get; } = clock.GetUtcNow();
 

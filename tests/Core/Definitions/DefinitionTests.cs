@@ -34,8 +34,8 @@ public class DefinitionTests
     /// <summary>Whatever the steps are, TERM comes before the kill, unless it is the kill that was written, or nothing.</summary>
     [Fact]
     public void It_is_always_asked_to_end_before_it_is_killed() =>
-        AnyDefinition.Steps
-            .Array[0, 4]
+        AnyDefinition
+            .Steps.Array[0, 4]
             .Sample(steps =>
             {
                 var given = ImmutableArray.Create(steps);

@@ -71,7 +71,12 @@ public class LawsTests
     /// <summary>The store may lag: what it had not heard of is told by what was written down before each order.</summary>
     [Fact]
     public void Every_life_keeps_the_laws_when_the_store_falls_behind_and_all_is_killed() =>
-        Gen.Select(AnyLife.Definitions, AnyLife.Events.Array[0, 40], AnyLife.Events.Array[1, 40], AnyLife.Events.Array[1, 40])
+        Gen.Select(
+                AnyLife.Definitions,
+                AnyLife.Events.Array[0, 40],
+                AnyLife.Events.Array[1, 40],
+                AnyLife.Events.Array[1, 40]
+            )
             .Sample(
                 (definition, before, unheard, after) =>
                 {

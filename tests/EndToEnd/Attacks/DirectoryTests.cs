@@ -3,10 +3,13 @@ using System.Diagnostics;
 namespace CalmSentry.Tests.EndToEnd.Attacks;
 
 /// <summary>A directory of definition files in which others have been: read as what it is, or not at all; and nothing of it is run.</summary>
-public sealed class DirectoryTests
+public sealed class DirectoryTests : IClassFixture<OneSentry>
 {
-    public DirectoryTests()
+    private readonly OneSentry one;
+
+    public DirectoryTests(OneSentry one)
     {
+        this.one = one;
         if (Environment.UserName != "root")
             Assert.Skip("needs root to act as other accounts");
     }
@@ -16,7 +19,10 @@ public sealed class DirectoryTests
 
     private static string Place(Sentry sentry)
     {
-        var place = Directory.CreateDirectory(Path.Combine(sentry.Places.Root, "srv", "files")).FullName;
+        var place = Path.Combine(sentry.Places.Root, "srv", "files");
+        if (Directory.Exists(place))
+            Directory.Delete(place, recursive: true);
+        Directory.CreateDirectory(place);
         File.WriteAllText(Path.Combine(place, "lamp.yaml"), Lamp);
         return place;
     }
@@ -53,7 +59,7 @@ public sealed class DirectoryTests
     )]
     public async Task What_is_no_definition_file_is_named_and_nothing_is_changed(string does, string told)
     {
-        await using var sentry = await Sentry.Start();
+        var sentry = one.Sentry;
         var place = Place(sentry);
         await Run("sh", "-c", does, "sh", place);
         foreach (
@@ -79,7 +85,7 @@ public sealed class DirectoryTests
     [InlineData("chgrp daemon \"$1\"; chmod g+w \"$1\"", "files can be written by others")]
     public async Task Whoever_can_write_there_would_decide_what_runs_here(string does, string told)
     {
-        await using var sentry = await Sentry.Start();
+        var sentry = one.Sentry;
         var place = Place(sentry);
         await Run("sh", "-c", does, "sh", place);
         Assert.Equal(1, (await sentry.Calm("compare", place)).Exit); // to look does no harm

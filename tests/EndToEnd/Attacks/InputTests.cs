@@ -7,7 +7,7 @@ namespace CalmSentry.Tests.EndToEnd.Attacks;
 /// What callers send that is made to break the reader: each is the caller's error, told in words, and nothing is left
 /// of it.
 /// </summary>
-public class InputTests
+public class InputTests(OneSentry one) : IClassFixture<OneSentry>
 {
     public static TheoryData<string, string, string> Definitions =>
         new()
@@ -54,7 +54,7 @@ public class InputTests
     [MemberData(nameof(Definitions))]
     public async Task A_definition_made_to_break_its_reader_is_refused_in_words(string type, string text, string words)
     {
-        await using var sentry = await Sentry.Start();
+        var sentry = one.Sentry;
         using var client = sentry.Http();
         foreach (var call in new[] { "check", "services", "rehearsals" })
         {
@@ -96,7 +96,7 @@ public class InputTests
         int status
     )
     {
-        await using var sentry = await Sentry.Start();
+        var sentry = one.Sentry;
         using var client = sentry.Http();
         using var request = new HttpRequestMessage(new HttpMethod(method), $"http://sentry/api/{path}")
         {
@@ -111,7 +111,8 @@ public class InputTests
     [Fact]
     public async Task A_crafted_program_file_is_a_finding_and_no_failure()
     {
-        await using var sentry = await Sentry.Start();
+        var sentry = one.Sentry;
+        using var client = sentry.Http();
         // The heads of native programs, with offsets and lengths that point nowhere.
         byte[] real = (await File.ReadAllBytesAsync("/bin/sleep"))[..4096];
         for (var at = 16; at < 64; at++)
@@ -123,7 +124,6 @@ public class InputTests
                 var file = Path.Combine(sentry.Places.Root, "crafted");
                 await File.WriteAllBytesAsync(file, crafted);
                 File.SetUnixFileMode(file, (UnixFileMode)0b111_101_101);
-                using var client = sentry.Http();
                 using var answer = await client.PostAsync(
                     "http://sentry/api/check",
                     new StringContent(
@@ -208,7 +208,7 @@ public class InputTests
     [InlineData("/api/services")]
     public async Task Nothing_the_console_serves_can_be_framed_or_runs_what_is_not_its_own(string path)
     {
-        await using var sentry = await Sentry.Start();
+        var sentry = one.Sentry;
         var console = new Uri((await sentry.Ok("open")).Output.Trim());
         using var curl = System.Diagnostics.Process.Start(
             new System.Diagnostics.ProcessStartInfo(

@@ -32,13 +32,13 @@ internal sealed class Coordinator
     {
         (this.options, this.isolated) = (options, isolated);
         var durations = File.Exists(DurationsFile)
-            ? JsonDocument.Parse(File.ReadAllText(DurationsFile)).RootElement.EnumerateObject()
+            ? JsonDocument
+                .Parse(File.ReadAllText(DurationsFile))
+                .RootElement.EnumerateObject()
                 .ToDictionary(one => one.Name, one => one.Value.GetDouble(), StringComparer.Ordinal)
             : [];
         // One that has no duration yet may be the longest.
-        waiting = new(
-            classes.OrderByDescending(one => durations.GetValueOrDefault(Short(one.Name), double.MaxValue))
-        );
+        waiting = new(classes.OrderByDescending(one => durations.GetValueOrDefault(Short(one.Name), double.MaxValue)));
         all = waiting.Count;
     }
 
@@ -50,7 +50,11 @@ internal sealed class Coordinator
         Directory.CreateDirectory(options.Results);
         var listed = await Listing.Classes();
         var classes = listed.Where(one => options.Takes(one.Name)).ToList();
-        if (options.Classes.Where(name => !listed.Any(one => (options with { Classes = [name] }).Takes(one.Name))) is { } unknown && unknown.Any())
+        if (
+            options.Classes.Where(name => !listed.Any(one => (options with { Classes = [name] }).Takes(one.Name)))
+                is { } unknown
+            && unknown.Any()
+        )
         {
             await Console.Error.WriteLineAsync($"no class called {string.Join(" or ", unknown)}");
             return 2;
@@ -60,7 +64,9 @@ internal sealed class Coordinator
         var missing = await Isolation.Missing(tried);
         var coordinator = new Coordinator(options, classes, missing is null);
         // Most of a test's time is another process's, or a wait for it.
-        var workers = missing is null ? Math.Min(options.Workers ?? (Environment.ProcessorCount * 2) + 1, classes.Count) : 1;
+        var workers = missing is null
+            ? Math.Min(options.Workers ?? (Environment.ProcessorCount * 2) + 1, classes.Count)
+            : 1;
         Console.WriteLine(
             missing is null
                 ? $"queue: {classes.Count} classes, {workers} workers"
@@ -110,7 +116,10 @@ internal sealed class Coordinator
     {
         var begun = Stopwatch.GetTimestamp();
         var name = Short(test.Name);
-        var (report, log) = (Path.Combine(options.Results, name + ".xml"), Path.Combine(options.Results, name + ".log"));
+        var (report, log) = (
+            Path.Combine(options.Results, name + ".xml"),
+            Path.Combine(options.Results, name + ".log")
+        );
         await worker.StandardInput.WriteLineAsync($"{test.Name}\t{report}\t{log}");
         await worker.StandardInput.FlushAsync();
         string? answer;
@@ -147,12 +156,14 @@ internal sealed class Coordinator
             Console.WriteLine(
                 string.Create(
                     CultureInfo.InvariantCulture,
-                    $"{ended.Count,3}/{all}  {seconds,6:0.0} s  {Short(test.Name)}: {results.Count - skipped - results.Count(one => one.Outcome == "Fail")} passed"
+                    $"{ended.Count, 3}/{all}  {seconds, 6:0.0} s  {Short(test.Name)}: {results.Count - skipped - results.Count(one => one.Outcome == "Fail")} passed"
                         + $"{(skipped > 0 ? $", {skipped} skipped" : "")}{(left.Length > 0 ? $", left running: {left}" : "")}"
                 )
             );
             foreach (var (which, why) in failed)
-                Console.WriteLine($"    {which} [FAIL]\n      {why.Replace("\n", "\n      ", StringComparison.Ordinal)}");
+                Console.WriteLine(
+                    $"    {which} [FAIL]\n      {why.Replace("\n", "\n      ", StringComparison.Ordinal)}"
+                );
         }
     }
 

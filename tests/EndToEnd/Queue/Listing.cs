@@ -27,9 +27,7 @@ internal static class Listing
     public static async Task<IReadOnlyList<TestClass>> Classes()
     {
         var listed = new StringWriter();
-        using (
-            var runner = new ConsoleRunner(["-list", "full/json", .. Discovery], Assembly.GetExecutingAssembly())
-        )
+        using (var runner = new ConsoleRunner(["-list", "full/json", .. Discovery], Assembly.GetExecutingAssembly()))
             await runner.EntryPoint(TextReader.Null, listed);
         using var cases = JsonDocument.Parse(listed.ToString());
         return

@@ -12,7 +12,7 @@ internal static class Program
         arguments switch
         {
             ["--queue", .. var words] => await Coordinator.Run(QueueOptions.Read(words)),
-            ["--worker"] => await Worker.Run(Console.In, Console.Out),
+            ["--worker"] => await Worker.Run(),
             _ => await ConsoleRunner.Run(arguments),
         };
 }

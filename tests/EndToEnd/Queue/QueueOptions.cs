@@ -5,12 +5,7 @@ namespace CalmSentry.Tests.EndToEnd.Queue;
 /// <param name="Workers">How many run at once; null: as many as the machine carries.</param>
 /// <param name="WriteDurations">Whether the file of durations is written anew from this run.</param>
 /// <param name="Classes">Only these, by their full names, or by the end of them behind a dot; none: all.</param>
-internal sealed record QueueOptions(
-    string Results,
-    int? Workers,
-    bool WriteDurations,
-    IReadOnlyList<string> Classes
-)
+internal sealed record QueueOptions(string Results, int? Workers, bool WriteDurations, IReadOnlyList<string> Classes)
 {
     /// <exception cref="ArgumentException">A word that is none of them.</exception>
     public static QueueOptions Read(IReadOnlyList<string> words)
@@ -32,7 +27,9 @@ internal sealed record QueueOptions(
                     durations = true;
                     break;
                 case var word when word.StartsWith('-'):
-                    throw new ArgumentException($"{word} is unknown; allowed: --results --workers --durations, and classes");
+                    throw new ArgumentException(
+                        $"{word} is unknown; allowed: --results --workers --durations, and classes"
+                    );
                 case var word:
                     classes.Add(word);
                     break;

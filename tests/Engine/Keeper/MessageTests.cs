@@ -1,5 +1,8 @@
 using System.Text;
+using System.Text.Json;
+using CalmSentry.Contract.Api;
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Keeper;
 using CsCheck;
 
 namespace CalmSentry.Tests.Engine.Keeper;
@@ -45,4 +48,45 @@ public class MessageTests
                     seen += field.Key.Length + field.Value.Length;
                 Assert.True(seen <= bytes.Length);
             });
+
+    /// <summary>A server of a later version may say more than this keeper knows.</summary>
+    [Fact]
+    public unsafe void An_order_with_a_field_that_is_not_known_is_the_order_without_it()
+    {
+        Assert.Equal(Read(more: false), Read(more: true));
+
+        static (string? Program, string? First, long Uid, long Gid, bool Terminal) Read(bool more)
+        {
+            var message = new Message(KeeperWord.Launch);
+            message.With(LaunchField.Program, "/usr/bin/printenv");
+            if (more)
+                message.With("of-a-later-version", "7");
+            message.With(LaunchField.Argument, "printenv");
+            message.With(LaunchField.UserId, "65534");
+            if (more)
+                message.With("argument-of-a-later-version", "");
+            message.With(LaunchField.GroupId, "65533");
+            byte[] body = [.. message.ToBytes().ToArray()[Message.HeadLength..], 0];
+            fixed (byte* bytes = body)
+            {
+                using var order = Enter.Order.Of(bytes, body.Length - 1);
+                return (Text(order.Program), Text(order.Argv[0]), order.Uid, order.Gid, order.Terminal);
+            }
+        }
+
+        static string? Text(byte* text) => System.Runtime.InteropServices.Marshal.PtrToStringUTF8((nint)text);
+    }
+
+    /// <summary>The same over HTTP: what a client does not know of an answer, it passes over.</summary>
+    [Fact]
+    public void An_answer_with_a_field_that_is_not_known_is_the_answer_without_it()
+    {
+        const string fields = "\"code\":\"started\",\"came-true\":true,\"said\":\"gate-counter is running\"";
+        var plain = JsonSerializer.Deserialize("{" + fields + "}", ApiJson.Plain.Answer);
+        var more = JsonSerializer.Deserialize(
+            "{\"of-a-later-version\":[{\"a\":1}]," + fields + ",\"more\":{}}",
+            ApiJson.Plain.Answer
+        );
+        Assert.Equivalent(plain, more, strict: true);
+    }
 }

@@ -15,8 +15,7 @@ public class FlagWordTests
     private static readonly string[] LikeFlags = ["", "--account", "--", "-x", "=", "--title=--"];
 
     [Fact]
-    public void Any_need_reads_back_from_its_word() =>
-        AnyDefinition.Needs.Sample(need => Check(BeginKeys.Needs, need));
+    public void Any_need_reads_back_from_its_word() => AnyDefinition.Needs.Sample(need => Check(BeginKeys.Needs, need));
 
     [Fact]
     public void Any_proof_that_has_a_word_reads_back_from_it() =>

@@ -58,7 +58,12 @@ public class WrittenDocumentsTests
             await using var _ = store;
             var house = new CalmSentry.Engine.Services.House(places, store, "", new Clocks(TimeProvider.System));
             using var says = new SayDoors(places, house.Tools.Groups.Mark);
-            await using var app = Serve.Build(new Rooms(house), new(places, says), new SettingsFile(places), port: null);
+            await using var app = Serve.Build(
+                new Rooms(house),
+                new(places, says),
+                new SettingsFile(places),
+                port: null
+            );
             var document = await app
                 .Services.GetRequiredKeyedService<IOpenApiDocumentProvider>("openapi")
                 .GetOpenApiDocumentAsync(TestContext.Current.CancellationToken);
@@ -97,12 +102,15 @@ public class WrittenDocumentsTests
 
     private static IEnumerable<string> Rows(JsonElement map, string path)
     {
-        foreach (var (name, key) in map.GetProperty("properties").EnumerateObject().Select(one => (one.Name, one.Value)))
+        foreach (
+            var (name, key) in map.GetProperty("properties").EnumerateObject().Select(one => (one.Name, one.Value))
+        )
         {
             var left = key.TryGetProperty("x-left-out", out var none) ? none.GetString() : "**needed**";
             yield return $"| `{path}{name}` | {key.GetProperty("description").GetString()} | {Takes(key)} | {left} |";
             var isList = key.TryGetProperty("type", out var type) && type.ValueEquals("array"u8);
-            var inner = key.TryGetProperty("properties", out _) ? key
+            var inner =
+                key.TryGetProperty("properties", out _) ? key
                 : isList && key.GetProperty("items").TryGetProperty("anyOf", out var kinds) ? kinds[0]
                 : default;
             if (inner.ValueKind == JsonValueKind.Object && inner.TryGetProperty("properties", out _))
