@@ -65,13 +65,13 @@ made() { # stage: waits for it; true if it could be made
   waited=$((waited + SECONDS - begun))
   [ -e "$state/$1" ] || { printf '%s\t\n' "$part" >>"$results/failed"; return 1; }
 }
-compiles() { # everything in C#, once, with the analyzers: native code and tests are made of it
-  dotnet build "$here/CalmSentry.slnx" -c Release -v quiet
-}
-goes_native() { made compiled && PARTS_COMPILED=1 build native; }
-draws_pages() { made packages && build console; }
+gives_way() { renice -n 5 "$BASHPID" >/dev/null; } # what waits for the most part goes first
+compiles_parts() { dotnet build "$here/CalmSentry.Parts.slnf" -c Release -v quiet; } # with the analyzers; native code is made of it
+compiles() { made parts && gives_way && dotnet build "$here/CalmSentry.slnx" -c Release -v quiet; } # the rest, tests among it
+goes_native() { made parts && PARTS_COMPILED=1 build native; }
+draws_pages() { made packages && gives_way && build console; }
 makes_machine() { [ "$(id -u)" != 0 ] || tests/EndToEnd/boot/make-root.sh "${XDG_CACHE_HOME:-$HOME/.cache}/calm-sentry-tests/root"; } # what BootTests boot
-checks_types() { made packages && build types; }
+checks_types() { made packages && gives_way && build types; }
 
 count() { echo "$1 $2 $3" >>"$state/counts"; } # passed, failed, skipped
 fail() { # part, name, what was seen: counted, and told again at the end, where it is looked for
@@ -144,13 +144,13 @@ run() {
     engine) made compiled && room engine "the engine, and what it stands on" ;;
     front) made compiled && room front "what stands before it" ;;
     native) made native ;;
-    end-to-end) made machine; made native && queue ;;
-    campaign) made native && whole campaign "two minutes of random faults" apart timeout 600 dotnet tests/Campaign/bin/Release/net10.0/CalmSentry.Campaign.dll --minutes 2 --seed 14 ;;
+    end-to-end) made machine; made native && made compiled && queue ;;
+    campaign) made native && made compiled && whole campaign "two minutes of random faults" apart timeout 600 dotnet tests/Campaign/bin/Release/net10.0/CalmSentry.Campaign.dll --minutes 2 --seed 14 ;;
     attacks)
-      made native && CALM_RACE=20 apart timeout 1800 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none -namespace CalmSentry.Tests.EndToEnd.Attacks
+      made native && made compiled && CALM_RACE=20 apart timeout 1800 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none -namespace CalmSentry.Tests.EndToEnd.Attacks
       counted attacks "attacks, raced"
       ;;
-    power-cuts) made native && whole power-cuts "fifty power cuts" timeout 5400 dotnet tests/PowerCuts/bin/Release/net10.0/CalmSentry.PowerCuts.dll --cuts 50 ;;
+    power-cuts) made native && made compiled && whole power-cuts "fifty power cuts" timeout 5400 dotnet tests/PowerCuts/bin/Release/net10.0/CalmSentry.PowerCuts.dll --cuts 50 ;;
     console) made native && made pages && console ;;
     demo) made native && made pages && whole demo "the demo" timeout 300 ./demo.sh --once --native ;;
   esac
@@ -198,17 +198,19 @@ watcher=$!
 needs() { local one; for one; do wants "$one" && return; done; return 1; } # whether any of these parts is wanted
 native_parts="native end-to-end campaign attacks power-cuts console demo"
 # shellcheck disable=SC2086
-if needs format $unit $native_parts; then stage compiled format compiles; fi
+if needs format $unit $native_parts; then
+  stage parts format compiles_parts
+  stage compiled format compiles
+fi
 # shellcheck disable=SC2086
 if needs $native_parts; then stage native native goes_native; fi
 if needs format console demo; then stage packages format packages; fi
 if needs end-to-end; then stage machine end-to-end makes_machine; fi # a worker has no network to fetch it by
-if needs format; then stage types format nice checks_types; fi
-if needs console demo; then stage pages console nice draws_pages; fi
-# What waits for the most part goes first, and what computes gives way to it.
+if needs format; then stage types format checks_types; fi
+if needs console demo; then stage pages console draws_pages; fi
 lane native end-to-end campaign attacks power-cuts &
 first=$!
-renice -n 5 $BASHPID >/dev/null
+gives_way
 lane core engine front format console demo
 wait "$first"
 kill "$watcher"

@@ -154,9 +154,10 @@ internal static partial class Serve
     }
 
     /// <exception cref="NotServingException">A call names no permission, or more than one.</exception>
-    private static void DemandPermissions(WebApplication app)
+    internal static void DemandPermissions(WebApplication app)
     {
-        var all = app.Services.GetRequiredService<EndpointDataSource>().Endpoints;
+        // What it has mapped; the service of that name has nothing before it listens.
+        var all = ((IEndpointRouteBuilder)app).DataSources.SelectMany(source => source.Endpoints);
         if (Permissions.Unnamed(all) is { Count: > 0 } unnamed)
             throw new NotServingException(
                 "these calls name no permission, or more than one, so it does not serve: " + string.Join(", ", unnamed)

@@ -1,6 +1,5 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Text;
 using CsCheck;
 

@@ -1,10 +1,8 @@
 using System.Collections.Immutable;
 using CalmSentry.Core.Definitions;
-using CalmSentry.Core.Entries;
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Rhythms;
 using CalmSentry.Core.Runs;
-using CalmSentry.Core.Wording;
 using CsCheck;
 
 namespace CalmSentry.Tests.Core.Lifecycle;

@@ -13,6 +13,8 @@ internal sealed class Coordinator
     /// <summary>No class takes a quarter of it on an idle machine.</summary>
     private static readonly TimeSpan ClassLimit = TimeSpan.FromMinutes(15);
 
+    private static readonly TimeSpan EndLimit = TimeSpan.FromSeconds(20);
+
     private static readonly string DurationsFile = Path.Combine(
         Sentry.Repository,
         "tests",
@@ -103,8 +105,11 @@ internal sealed class Coordinator
             for (var next = first; next is not null; next = Next())
                 if (!await Ran(worker, next))
                     break;
+            // It ends by itself, and all it has left with it: so what they have used is counted with this process's children.
             worker.StandardInput.Close();
-            worker.Kill(entireProcessTree: true);
+            await Task.WhenAny(worker.WaitForExitAsync(), Task.Delay(EndLimit));
+            if (!worker.HasExited)
+                worker.Kill(entireProcessTree: true);
             await worker.WaitForExitAsync();
             Directory.Delete(place, recursive: true);
         }

@@ -69,8 +69,10 @@ public class MessageTests
             byte[] body = [.. message.ToBytes().ToArray()[Message.HeadLength..], 0];
             fixed (byte* bytes = body)
             {
-                using var order = Enter.Order.Of(bytes, body.Length - 1);
-                return (Text(order.Program), Text(order.Argv[0]), order.Uid, order.Gid, order.Terminal);
+                var order = Enter.Order.Of(bytes, body.Length - 1);
+                var read = (Text(order.Program), Text(order.Argv[0]), order.Uid, order.Gid, order.Terminal);
+                order.Dispose();
+                return read;
             }
         }
 

@@ -1,3 +1,4 @@
+using CalmSentry.Server;
 using CalmSentry.Server.Doors;
 using Microsoft.AspNetCore.Builder;
 using Microsoft.AspNetCore.Http;
@@ -28,6 +29,19 @@ public class PermissionTests
                 endpoints.First(endpoint => endpoint.DisplayName!.Contains("/named", StringComparison.Ordinal))
             )
         );
+    }
+
+    /// <summary>The server itself looks at all it has mapped, and at no empty list.</summary>
+    [Fact]
+    public async Task A_server_with_a_call_that_names_none_does_not_serve()
+    {
+        await using var server = new ServerApp();
+        Assert.InRange(((IEndpointRouteBuilder)server.App).DataSources.Sum(source => source.Endpoints.Count), 50, 1000);
+        Serve.DemandPermissions(server.App);
+        RequestDelegate nothing = _ => Task.CompletedTask;
+        server.App.MapGet("/forgotten", nothing);
+        var error = Assert.ThrowsAny<Exception>(() => Serve.DemandPermissions(server.App));
+        Assert.Contains("/forgotten", error.Message, StringComparison.Ordinal);
     }
 
     [Theory]

@@ -8,7 +8,6 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Text;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Settling;
-using CalmSentry.Linux.Foreign;
 
 namespace CalmSentry.Tests.Front.House;
 

@@ -1,17 +1,9 @@
 using System.Globalization;
 using System.Text.Json;
-using CalmSentry.Contract;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Text;
-using CalmSentry.Engine;
-using CalmSentry.Engine.Background;
-using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Foreign;
-using CalmSentry.Server;
-using CalmSentry.Server.Doors;
-using CalmSentry.Server.Self;
-using CalmSentry.Store;
 using Microsoft.AspNetCore.OpenApi;
 using Microsoft.Extensions.DependencyInjection;
 using Microsoft.OpenApi;
@@ -49,32 +41,15 @@ public class WrittenDocumentsTests
     [Fact]
     public async Task The_description_of_the_api()
     {
-        var root = Directory.CreateTempSubdirectory("calm's app ").FullName;
-        try
-        {
-            var places = new Places(root);
-            Directory.CreateDirectory(Path.GetDirectoryName(places.Database)!);
-            var store = SentryStore.Open(places.Database, places.DatabaseAsides);
-            await using var _ = store;
-            var house = new CalmSentry.Engine.Services.House(places, store, "", new Clocks(TimeProvider.System));
-            using var says = new SayDoors(places, house.Tools.Groups.Mark);
-            await using var app = Serve.Build(
-                new Rooms(house),
-                new(places, says),
-                new SettingsFile(places),
-                port: null
-            );
-            var document = await app
-                .Services.GetRequiredKeyedService<IOpenApiDocumentProvider>("openapi")
-                .GetOpenApiDocumentAsync(TestContext.Current.CancellationToken);
-            using var text = new StringWriter(CultureInfo.InvariantCulture) { NewLine = "\n" };
-            document.SerializeAsV31(new OpenApiJsonWriter(text));
-            Is("openapi.json", text.ToString());
-        }
-        finally
-        {
-            Directory.Delete(root, recursive: true);
-        }
+        await using var server = new ServerApp();
+        // Calls are described once it listens: on sockets in a directory of its own.
+        await server.App.StartAsync(TestContext.Current.CancellationToken);
+        var document = await server
+            .App.Services.GetRequiredKeyedService<IOpenApiDocumentProvider>("openapi")
+            .GetOpenApiDocumentAsync(TestContext.Current.CancellationToken);
+        using var text = new StringWriter(CultureInfo.InvariantCulture) { NewLine = "\n" };
+        document.SerializeAsV31(new OpenApiJsonWriter(text));
+        Is("openapi.json", text.ToString());
     }
 
     [Fact]
@@ -108,7 +83,10 @@ public class WrittenDocumentsTests
         {
             var left = key.TryGetProperty("x-left-out", out var none) ? none.GetString() : "**needed**";
             yield return $"| `{path}{name}` | {key.GetProperty("description").GetString()} | {Takes(key)} | {left} |";
-            var isList = key.TryGetProperty("type", out var type) && type.ValueEquals("array"u8);
+            var isList =
+                key.TryGetProperty("type", out var type)
+                && type.ValueKind == JsonValueKind.String
+                && type.ValueEquals("array"u8);
             var inner =
                 key.TryGetProperty("properties", out _) ? key
                 : isList && key.GetProperty("items").TryGetProperty("anyOf", out var kinds) ? kinds[0]
@@ -125,8 +103,8 @@ public class WrittenDocumentsTests
             return string.Join(", ", words.EnumerateArray().Select(word => $"`{word.GetString()}`"));
         if (key.TryGetProperty("properties", out _))
             return "keys with values";
-        var several = key.GetProperty("type").ValueKind == JsonValueKind.Array;
-        switch (several ? null : key.GetProperty("type").GetString())
+        var type = key.TryGetProperty("type", out var given) ? given : default;
+        switch (type.ValueKind == JsonValueKind.String ? type.GetString() : null)
         {
             case "boolean":
                 return "`true`, `false`";
@@ -140,7 +118,7 @@ public class WrittenDocumentsTests
 
         if (key.TryGetProperty("examples", out var examples))
             return $"text, such as `{examples[0].GetString()}`";
-        return several && key.GetProperty("type")[0].ValueEquals("number"u8) ? "a number" : "text";
+        return type.ValueKind == JsonValueKind.Array && type[0].ValueEquals("number"u8) ? "a number" : "text";
     }
 
     /// <summary>What people may be told of, what is urgent first.</summary>
