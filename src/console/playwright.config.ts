@@ -2,7 +2,9 @@ import { defineConfig } from "@playwright/test";
 
 export default defineConfig({
   testDir: "tests",
-  workers: 2,
+  // Each test has a sentry of its own.
+  fullyParallel: true,
+  workers: 1, // ./test.sh runs two halves of them, each among processes of its own
   forbidOnly: true,
   reporter: [["list"]],
   // Reached only by what never comes, so generous to a busy machine.

@@ -44,8 +44,8 @@ internal sealed class BootedMachine : IAsyncDisposable
             $"lowerdir={made},upperdir={machine.place}/upper,workdir={machine.place}/work",
             machine.Root
         );
-        Directory.CreateDirectory(Path.Combine(machine.Root, "opt"));
-        Must("cp", "-r", Path.Combine(Sentry.Repository, "out"), Path.Combine(machine.Root, "opt/calm"));
+        var programs = Directory.CreateDirectory(Path.Combine(machine.Root, "opt", "calm")).FullName;
+        Must("cp", ["-r", .. Directory.GetFiles(Sentry.Out), Path.Combine(Sentry.Out, "console"), programs]);
         return machine;
     }
 

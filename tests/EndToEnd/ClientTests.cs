@@ -554,12 +554,12 @@ public class ClientTests(OneSentry one) : IClassFixture<OneSentry>
                 JsonDocument.Parse(served).RootElement,
                 JsonDocument.Parse(await Published("openapi.json")).RootElement
             ),
-            "docs/openapi.json is old: tools/openapi.sh writes it anew"
+            "docs/openapi.json is old: tools/docs.sh writes it anew"
         );
         var schema = await client.GetStringAsync("http://sentry/api/definition.schema.json");
         Assert.True(
             schema == await Published("definition.schema.json"),
-            "docs/definition.schema.json is old: tools/reference.sh writes it anew"
+            "docs/definition.schema.json is old: tools/docs.sh writes it anew"
         );
         Assert.Equal(
             "https://json-schema.org/draft/2020-12/schema",
