@@ -236,7 +236,12 @@ internal static partial class Serve
     {
         var house = rooms.House;
         var builder = WebApplication.CreateSlimBuilder(
-            new WebApplicationOptions { ContentRootPath = AppContext.BaseDirectory }
+            new WebApplicationOptions
+            {
+                ContentRootPath = AppContext.BaseDirectory,
+                // No settings file of the framework's is used; left on, every folder below the programs would be watched for a change of one.
+                Args = ["--hostBuilder:reloadConfigOnChange=false"],
+            }
         );
         builder
             .Logging.ClearProviders()
