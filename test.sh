@@ -226,9 +226,9 @@ echo "— the ten longest tests"
 sort -rn "$state/times" 2>/dev/null | head -n 10 | sed -E 's/^([0-9.]+) /  \1 s  /'
 echo "— what took how long, waited for what it needs, and took of the processors"
 while read -r name wall waited user system; do
-  awk -v name="$name" -v wall="$wall" -v waited="$waited" -v user="$user" -v system="$system" '
+  awk -v name="$name" -v wall="$wall" -v waited="$waited" -v user="$user" -v kernel="$system" '
     function seconds(text, part) { split(text, part, /[ms]/); return part[1] * 60 + part[2] }
-    BEGIN { printf "  %-12s %4d s, waited %4d s, processor %4d s\n", name, wall, waited, seconds(user) + seconds(system) }'
+    BEGIN { printf "  %-12s %4d s, waited %4d s, processor %4d s\n", name, wall, waited, seconds(user) + seconds(kernel) }'
 done <"$state/spent"
 echo "  in all $SECONDS s, processor $(($(busy) - used)) s; no processor at work for $((all > 0 ? 100 * none / all : 0)) % of it"
 [ -s "$state/broken" ] && { echo "— what failed, again"; cat "$state/broken"; }

@@ -14,6 +14,8 @@ esac
 shift
 . tools/setup.sh
 . tools/parts.sh
+# A compiler that stays for the next time, ten minutes at most.
+export UseSharedCompilation=true
 if [ "$room" = end-to-end ]; then
   build quick
   export CALM_TEST_OUT=out/quick

@@ -52,11 +52,8 @@ internal sealed class Coordinator
         Directory.CreateDirectory(options.Results);
         var listed = await Listing.Classes();
         var classes = listed.Where(one => options.Takes(one.Name)).ToList();
-        if (
-            options.Classes.Where(name => !listed.Any(one => (options with { Classes = [name] }).Takes(one.Name)))
-                is { } unknown
-            && unknown.Any()
-        )
+        var unknown = options.Classes.Where(name => !listed.Any(one => QueueOptions.IsCalled(one.Name, name))).ToList();
+        if (unknown.Count > 0)
         {
             await Console.Error.WriteLineAsync($"no class called {string.Join(" or ", unknown)}");
             return 2;
@@ -125,21 +122,26 @@ internal sealed class Coordinator
             Path.Combine(options.Results, name + ".xml"),
             Path.Combine(options.Results, name + ".log")
         );
-        await worker.StandardInput.WriteLineAsync($"{test.Name}\t{report}\t{log}");
-        await worker.StandardInput.FlushAsync();
-        string? answer;
+        string? answer = null;
         var ending = "its worker ended in the middle of it";
+        IReadOnlyList<TestResult> results = [];
         try
         {
+            await worker.StandardInput.WriteLineAsync($"{test.Name}\t{report}\t{log}");
+            await worker.StandardInput.FlushAsync();
             answer = await worker.StandardOutput.ReadLineAsync().WaitAsync(ClassLimit);
+            if (answer is not null)
+                results = Listing.Results(report);
         }
         catch (TimeoutException)
         {
-            answer = null;
             ending = $"it did not end within {ClassLimit.TotalMinutes} min";
         }
+        catch (Exception error) when (error is IOException or System.Xml.XmlException)
+        {
+            (answer, ending) = (null, $"its worker or its report was lost: {error.Message}");
+        }
 
-        var results = answer is not null && File.Exists(report) ? Listing.Results(report) : [];
         var left = answer?[Worker.Ended.Length..] ?? "";
         Keep(test, Stopwatch.GetElapsedTime(begun).TotalSeconds, results, answer is null ? ending : null, left);
         // What a class has left running must not meet the next.

@@ -37,6 +37,8 @@ internal sealed record QueueOptions(string Results, int? Workers, bool WriteDura
         return new(results ?? throw new ArgumentException("--results DIR is needed"), workers, durations, classes);
     }
 
-    public bool Takes(string name) =>
-        Classes.Count == 0 || Classes.Any(one => name == one || name.EndsWith("." + one, StringComparison.Ordinal));
+    public bool Takes(string name) => Classes.Count == 0 || Classes.Any(one => IsCalled(name, one));
+
+    public static bool IsCalled(string name, string one) =>
+        name == one || name.EndsWith("." + one, StringComparison.Ordinal);
 }
