@@ -32,10 +32,11 @@ parts=${parts:-$all}
 # shellcheck disable=SC2086
 . tools/setup.sh tests demo $parts || exit 1
 . tools/parts.sh
+COMPILER_STAYS=1 # until this script ends
 results=$PWD/out/tests
 rm -rf "$results" && mkdir -p "$results"
 state=$(mktemp -d)
-trap 'rm -rf "$state" ${only:+"$only"}' EXIT
+trap 'rm -rf "$state" ${only:+"$only"}; compiler_ends' EXIT
 
 wants() { case " $parts " in *" $1 "*) ;; *) return 1 ;; esac; }
 again() { [ -n "$only" ] && awk -F '\t' -v part="$1" '$1 == part && $2 != "" { print $2 }' "$only"; } # part: what of it failed

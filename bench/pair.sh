@@ -10,6 +10,7 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 mkdir -p out/bench
 gcc -O2 -o out/bench/floors bench/floors.c -lutil
 dotnet build "$here/bench" -c Release -v quiet -o "$here/out/bench/driver" >&2
+compiler_ends
 for which in before now; do : >"out/bench/$which.txt"; done
 for ((round = 1; round <= rounds; round++)); do
   order=(before now)

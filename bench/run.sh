@@ -20,6 +20,7 @@ if [[ " $* " == *" --terminal "* ]]; then exec python3 bench/terminal.py out out
 if [[ " $* " == *" --window "* ]]; then exec python3 bench/window.py out; fi
 if [[ " $* " == *" --console "* ]]; then exec node bench/console.mjs out "$@"; fi
 dotnet build "$here/bench" -c Release -v quiet -o "$here/out/bench/driver" >&2
+compiler_ends
 out/bench/driver/CalmSentry.Bench out out/bench/floors "$@" | tee out/bench/table.md
 if [[ " $* " == *" --write "* ]]; then
   {

@@ -6,6 +6,7 @@ cd "$(dirname "${BASH_SOURCE[0]}")/.."
 . tools/setup.sh
 . tools/parts.sh
 dotnet build "$here/tests/Core/CoreTests.csproj" -c Release -v quiet
+compiler_ends
 database=${TZDIR:-/usr/share/zoneinfo}
 forms=$(mktemp -d)
 trap 'rm -rf "$forms"' EXIT

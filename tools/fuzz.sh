@@ -13,6 +13,7 @@ rm -rf "$place"
 mkdir -p "$place"
 [ -x .cache/tools/sharpfuzz ] || dotnet tool install SharpFuzz.CommandLine --version 2.3.0 --tool-path .cache/tools >/dev/null
 dotnet publish "$here/tests/Fuzz" -c Release -v quiet -p:PublishAot=false -o "$place/program"
+compiler_ends
 for one in CalmSentry.Contract CalmSentry.Core CalmSentry.Linux calm-sentry YamlDotNet; do DOTNET_ROLL_FORWARD=Major .cache/tools/sharpfuzz "$place/program/$one.dll"; done
 readers=${*:-$(cd tests/Engine/Linux/Foreign/corpus && ls | sed 's/-[^-]*$//' | sort -u)}
 export AFL_SKIP_BIN_CHECK=1 AFL_SKIP_CPUFREQ=1 AFL_I_DONT_CARE_ABOUT_MISSING_CRASHES=1 AFL_NO_UI=1 AFL_NO_AFFINITY=1 AFL_FORKSRV_INIT_TMOUT=20000

@@ -15,10 +15,15 @@ shift
 . tools/setup.sh
 . tools/parts.sh
 # A compiler that stays for the next time, ten minutes at most.
-export UseSharedCompilation=true
+export SharedCompilationId=calm-sentry-try
+COMPILER_STAYS=1
 if [ "$room" = end-to-end ]; then
   build quick
   export CALM_TEST_OUT=out/quick
 fi
-CalmQuick=true dotnet build "$here/tests/$name/$project.csproj" -c Release -v quiet -clp:NoSummary
+# What restoring looks at has not changed for the most part; and on few cores more builders cost more than they save.
+restore=
+assets=.cache/quick/obj/$project/project.assets.json
+[ -e "$assets" ] && [ -z "$(find . -maxdepth 3 \( -name '*.csproj' -o -name 'Directory.*' \) -newer "$assets")" ] && restore=--no-restore
+CalmQuick=true dotnet build "$here/tests/$name/$project.csproj" -c Release -v quiet -clp:NoSummary -m:1 $restore
 exec ".cache/quick/bin/$project/release/CalmSentry.$project" -noColor "$@"
