@@ -49,7 +49,7 @@ stage() { # name, the part it is counted with, command…
   flock "$lock"
   {
     local waited=0 begun=$SECONDS
-    if "$@" >"$results/$name.log" 2>&1; then echo made >"$state/$name"; else
+    if "$@" >"$results/$name.log" 2>&1; then echo made >"$state/$name"; elif [ ! -e "$state/lacks of $part" ]; then
       fail "$part" "$name could not be made" "$(grep -aE 'error|warning' "$results/$name.log" | sort -u | tail -n 20 | grep . || tail -n 20 "$results/$name.log")"
     fi
     spent "$name" "$begun" "$waited"
@@ -64,7 +64,11 @@ made() { # stage: waits for it; true if it could be made
   flock -s "$lock"
   exec {lock}<&-
   waited=$((waited + SECONDS - begun))
-  [ -e "$state/$1" ] || { printf '%s\t\n' "$part" >>"$results/failed"; return 1; }
+  [ -e "$state/$1" ] && return
+  # Whoever could not make it has told so.
+  touch "$state/lacks of $part"
+  printf '%s\t\n' "$part" >>"$results/failed"
+  return 1
 }
 gives_way() { renice -n 5 "$BASHPID" >/dev/null; } # what waits for the most part goes first
 compiles_parts() { dotnet build "$here/CalmSentry.Parts.slnf" -c Release -v quiet; } # with the analyzers; native code is made of it
@@ -90,14 +94,16 @@ whole() { # part, name, command…: passes or fails as a whole
     fail "$part" "$name" "$(grep -a -A 20 'DID NOT COME TRUE' "$said" || grep -aE 'error|warning' "$said" | sort -u | tail -n 20 | grep . || tail -n 20 "$said")"
   fi
 }
-counted() { # part, name: what its runner said in the part's log, after its last line
-  local total
-  total=$(sed -n 's/.*Total: \([0-9]*\), Errors: \([0-9]*\), Failed: \([0-9]*\), Skipped: \([0-9]*\),.*/\1 \2 \3 \4/p' "$results/$1.log" | tail -n 1)
-  if [ -z "$total" ]; then fail "$1" "$2 did not end by itself" "$(tail -n 20 "$results/$1.log")"; return; fi
-  grep -a -A 25 '\[FAIL\]$' "$results/$1.log" >>"$state/broken"
+counted() { # part, name, command…: what its runner says in its last line
+  local part=$1 name=$2 total said=$state/said-by-$1
+  shift 2
+  "$@" 2>&1 | tee "$said"
+  total=$(sed -n 's/.*Total: \([0-9]*\), Errors: \([0-9]*\), Failed: \([0-9]*\), Skipped: \([0-9]*\),.*/\1 \2 \3 \4/p' "$said" | tail -n 1)
+  if [ -z "$total" ]; then fail "$part" "$name did not end by itself" "$(tail -n 20 "$said")"; return; fi
+  grep -a -A 25 '\[FAIL\]$' "$said" >>"$state/broken"
   # shellcheck disable=SC2086
-  set -- "$1" $total
-  count $(($2 - $4 - $5)) $(($3 + $4)) "$5"
+  set -- $total
+  count $(($1 - $3 - $4)) $(($2 + $3)) "$4"
 }
 took() { # report of a runner…: seconds and name of each test
   grep -aoh '<test [^>]*>' "$@" | sed -nE 's/.* name="([^"]*)".* time="([^"]*)".*/\2 \1/p' >>"$state/times"
@@ -105,35 +111,35 @@ took() { # report of a runner…: seconds and name of each test
 room() { # part, what it is: the tests of rooms that need no native code
   local part=$1 assembly=${1^}Tests class classes=()
   while read -r class; do classes+=(-class "$class"); done < <(again "$part")
-  timeout 1200 "tests/${part^}/bin/Release/net10.0/CalmSentry.$assembly" -noColor -parallel none -xml "$results/$part.xml" "${classes[@]}"
-  counted "$part" "$2"
+  counted "$part" "$2" timeout 1800 "tests/${part^}/bin/Release/net10.0/CalmSentry.$assembly" -noColor -parallel none -xml "$results/$part.xml" "${classes[@]}"
   took "$results/$part.xml"
   grep -ao '<test [^>]*result="Fail"[^>]*>' "$results/$part.xml" | sed -nE "s/.* type=\"([^\"]*)\".*/$part\t\1/p" | sort -u >>"$results/failed"
 }
 queue() {
   local class classes=()
   while read -r class; do classes+=("$class"); done < <(again end-to-end)
-  timeout 3000 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd --queue --results "$results/end-to-end" $durations "${classes[@]}"
-  counted end-to-end "the service through its client"
+  # shellcheck disable=SC2086
+  counted end-to-end "the service through its client" timeout 3600 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd \
+    --queue --results "$results/end-to-end" $durations "${classes[@]}"
   cat "$results/end-to-end/durations" >>"$state/times"
   sed 's/^/end-to-end\t/' "$results/end-to-end/failed" >>"$results/failed"
 }
 console() { # two halves of them, each among processes of its own: a sentry that looks for copies of a program sees no other's
-  local half one which halves=()
+  local half one which halves=() said=$state/said-by-console
   for half in 1 2; do
     which=--shard=$half/2
     [ -z "$only" ] || which=--last-failed
-    (cd src/console && apart timeout 1200 npx playwright test --workers=1 "$which" --output "test-results/$half") &
+    (cd src/console && apart timeout 1200 npx playwright test --workers=1 "$which" --output "test-results/$half") 2>&1 | tee -a "$said" &
     halves+=($!)
   done
   wait "${halves[@]}"
-  local log=$results/console.log passed failed skipped
-  for one in passed failed skipped; do declare "$one=$(awk -v what="$one" '$1 ~ /^[0-9]+$/ && $2 == what { sum += $1 } END { print sum + 0 }' "$log")"; done
+  local passed failed skipped
+  for one in passed failed skipped; do declare "$one=$(awk -v what="$one" '$1 ~ /^[0-9]+$/ && $2 == what { sum += $1 } END { print sum + 0 }' "$said")"; done
   count "$passed" "$failed" "$skipped"
-  sed -n '/^  1) /,$p' "$log" >>"$state/broken"
+  sed -n '/^  1) /,$p' "$said" >>"$state/broken"
   [ "$failed" = 0 ] || printf 'console\t\n' >>"$results/failed"
-  [ "$((passed + failed))" != 0 ] || fail console "no console test was run" "$(tail -n 20 "$log")"
-  sed -nE 's/^ +. +[0-9]+ .* › (.*) \(([0-9.]+)s\)$/\2 console: \1/p; s/^ +. +[0-9]+ .* › (.*) \(([0-9.]+)m\)$/\2m console: \1/p' "$log" |
+  [ "$((passed + failed))" != 0 ] || fail console "no console test was run" "$(tail -n 20 "$said")"
+  sed -nE 's/^ +. +[0-9]+ .* › (.*) \(([0-9.]+)s\)$/\2 console: \1/p; s/^ +. +[0-9]+ .* › (.*) \(([0-9.]+)m\)$/\2m console: \1/p' "$said" |
     awk '$1 ~ /m$/ { $1 = $1 * 60 } { print }' >>"$state/times"
 }
 
@@ -152,8 +158,8 @@ run() {
     end-to-end) made machine; made native && made compiled && queue ;;
     campaign) made native && made compiled && whole campaign "two minutes of random faults" apart timeout 600 dotnet tests/Campaign/bin/Release/net10.0/CalmSentry.Campaign.dll --minutes 2 --seed 14 ;;
     attacks)
-      made native && made compiled && CALM_RACE=20 apart timeout 1800 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none -namespace CalmSentry.Tests.EndToEnd.Attacks
-      counted attacks "attacks, raced"
+      made native && made compiled && CALM_RACE=20 counted attacks "attacks, raced" \
+        apart timeout 1800 tests/EndToEnd/bin/Release/net10.0/CalmSentry.EndToEnd -noColor -parallel none -namespace CalmSentry.Tests.EndToEnd.Attacks
       ;;
     power-cuts) made native && made compiled && whole power-cuts "fifty power cuts" timeout 5400 dotnet tests/PowerCuts/bin/Release/net10.0/CalmSentry.PowerCuts.dll --cuts 50 ;;
     console) made native && made pages && console ;;

@@ -115,10 +115,13 @@ public class UpgradeTests
 
     /// <summary>
     /// The programs as another version of them: other files, of which the server's says another number of itself. That
-    /// either of two versions may know a field more than the other is a law of its own (MessageTests).
+    /// either of two versions may know a field more than the other is a law of its own (MessageTests). CALM_TEST_OTHER
+    /// takes an earlier build's directory instead.
     /// </summary>
     private static async Task<string> OtherVersion(string directory)
     {
+        if (Environment.GetEnvironmentVariable("CALM_TEST_OTHER") is { } built)
+            return Path.GetFullPath(built, Sentry.Repository);
         Directory.CreateDirectory(directory);
         foreach (var file in Directory.EnumerateFiles(Sentry.Out))
             File.Copy(file, Path.Combine(directory, Path.GetFileName(file)));
