@@ -1238,6 +1238,14 @@ test("the list is narrowed by an address, and what is marked is acted on as one"
   expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
 });
 
+/** The box that finds things has gone, and has let go of the keys: they are the page's own again. */
+async function released(page: Page, box: Locator) {
+  await expect(box).toBeHidden();
+  await expect
+    .poll(() => page.evaluate(() => document.activeElement?.closest("input, [role=dialog]") ?? null))
+    .toBe(null);
+}
+
 test("by keys alone: a page, a part of a service and an act are found by a few letters", async ({ page, sentry }) => {
   sentry.wrap("Fare ledger", "exec sleep 600", "--proof", "up-for:0s");
   await enter(page, sentry);
@@ -1249,18 +1257,16 @@ test("by keys alone: a page, a part of a service and an act are found by a few l
   expect((await new AxeBuilder({ page }).analyze()).violations).toEqual([]);
   await page.keyboard.press("Enter");
   await expect(page).toHaveURL(/\/services\/fare-ledger$/);
-  await expect(box).toBeHidden();
   // The keys are the page's own: they are there when it is, and when the box has let go of them.
   await expect(page.getByRole("heading", { name: "Fare ledger" })).toBeVisible();
-  await expect
-    .poll(() => page.evaluate(() => document.activeElement?.closest("input, [role=dialog]") ?? null))
-    .toBe(null);
+  await released(page, box);
   await page.keyboard.press("2");
   await expect(page).toHaveURL(/\/services\/fare-ledger\/output$/);
   await page.keyboard.press("Control+k");
   await box.fill("start ledger");
   await page.getByRole("button", { name: /^Start Fare ledger/ }).click();
   await expect(page.getByText("Fare ledger is running: run 1").first()).toBeVisible();
+  await released(page, box);
   await page.keyboard.press("Control+k");
   await box.fill("host");
   await expect(page.getByRole("button", { name: /^Host/ }).first()).toBeVisible();

@@ -45,10 +45,19 @@ internal sealed class Screens : IDisposable
         Until("Left the terminal");
     }
 
+    /// <summary>
+    /// Waits until the screen has a text and comes to rest with it: what was there before passes by, too, when one joins.
+    /// </summary>
     public void Until(string text)
     {
-        Say(new() { ["until"] = text });
-        Assert.Contains(text, Now().All, StringComparison.Ordinal);
+        var wait = Stopwatch.StartNew();
+        string shown;
+        do
+        {
+            Say(new() { ["until"] = text });
+            shown = Now().All;
+        } while (!shown.Contains(text, StringComparison.Ordinal) && wait.Elapsed < Sentry.Limit / 3);
+        Assert.Contains(text, shown, StringComparison.Ordinal);
     }
 
     public Shown Now()
