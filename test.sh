@@ -39,7 +39,9 @@ state=$(mktemp -d)
 trap 'rm -rf "$state" ${only:+"$only"}; compiler_ends' EXIT
 
 wants() { case " $parts " in *" $1 "*) ;; *) return 1 ;; esac; }
-again() { [ -n "$only" ] && awk -F '\t' -v part="$1" '$1 == part && $2 != "" { print $2 }' "$only"; } # part: what of it failed
+again() { # part: the classes of it that failed; none where it is all of it
+  [ -n "$only" ] && awk -F '\t' -v part="$1" '$1 == part { if ($2 == "") all = 1; else print $2 } END { exit all }' "$only" >"$state/again" && cat "$state/again"
+}
 
 # Stages are what parts wait for: made once, side by side with whatever needs them not. A lock is held by whoever makes one.
 stage() { # name, the part it is counted with, command…
@@ -100,10 +102,12 @@ counted() { # part, name, command…: what its runner says in its last line
   "$@" 2>&1 | tee "$said"
   total=$(sed -n 's/.*Total: \([0-9]*\), Errors: \([0-9]*\), Failed: \([0-9]*\), Skipped: \([0-9]*\),.*/\1 \2 \3 \4/p' "$said" | tail -n 1)
   if [ -z "$total" ]; then fail "$part" "$name did not end by itself" "$(tail -n 20 "$said")"; return; fi
-  grep -a -A 25 '\[FAIL\]$' "$said" >>"$state/broken"
+  grep -a -A 25 -E '\[(FAIL|FATAL ERROR)\]' "$said" >>"$state/broken"
   # shellcheck disable=SC2086
   set -- $total
   count $(($1 - $3 - $4)) $(($2 + $3)) "$4"
+  # A failure that is no test's: all of the part is run again.
+  [ "$2" = 0 ] || printf '%s\t\n' "$part" >>"$results/failed"
 }
 took() { # report of a runner…: seconds and name of each test
   grep -aoh '<test [^>]*>' "$@" | sed -nE 's/.* name="([^"]*)".* time="([^"]*)".*/\2 \1/p' >>"$state/times"
