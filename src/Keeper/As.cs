@@ -1,5 +1,6 @@
 using System.Runtime.InteropServices;
 using CalmSentry.Contract.Keeper;
+using CalmSentry.Linux.Accounts;
 using static CalmSentry.Linux.Native.Libc;
 
 namespace CalmSentry.Keeper;
@@ -48,6 +49,7 @@ internal static unsafe class As
         }
 
         Enter.TakeUsualStanding();
+        _ = Enter.JoinKeyring();
         var environment = Environ(); // while it is still ours to read: changing the account closes it
         if (uid != "-")
         {
@@ -119,7 +121,12 @@ internal static unsafe class As
         for (var i = 0; i < program.Length; i++)
             argv[i] = new Linux.Native.CString(program[i]).Pointer;
         _ = syscall(SYS_close_range, 3, unchecked((nint)uint.MaxValue), (nint)CLOSE_RANGE_CLOEXEC);
+        // From here on an exit code is the program's, which may be any.
+        var word = AsWord.Begun;
+        _ = write(1, &word, 1);
         _ = execve(argv[0], argv, environment);
+        word = AsWord.NotBegun;
+        _ = write(1, &word, 1);
         return Failed;
     }
 

@@ -166,6 +166,7 @@ internal static unsafe partial class Enter
         if (order.Sockets is not null && !SeeOwn(order))
             Fail(LaunchStep.Sockets);
         TakeUsualStanding();
+        _ = JoinKeyring(); // where that is refused the launch goes on, and 'host status' says so
         TakeIdentity(order);
         if (!ResetSignals())
             Fail(LaunchStep.Signals);
@@ -275,6 +276,12 @@ internal static unsafe partial class Enter
             _ = close(file);
         }
     }
+
+    /// <summary>
+    /// A session keyring of its own, with nothing in it (session-keyring(7)): else whatever the sentry was begun with, such as the keys of
+    /// root's login, would be every account's, and a place where services find what others leave.
+    /// </summary>
+    public static bool JoinKeyring() => syscall(Arm ? SYS_keyctl_arm64 : SYS_keyctl_x64, KEYCTL_JOIN_SESSION_KEYRING, 0, 0) >= 0;
 
     /// <summary>
     /// Becomes an account for good. Raw calls: the C library's wrappers would change every thread, and only the one

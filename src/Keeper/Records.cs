@@ -60,6 +60,9 @@ internal static unsafe class Records
             _ = unlink(path);
     }
 
+    /// <summary>Servers, or viewers, that may be left waiting one after the other while a keeper is stopped (listen(2)).</summary>
+    private const int MostWaiting = 128;
+
     /// <summary>
     /// Listens on a socket, by its relative name (at most 32 letters): the directory may be deeper than a socket address is long.
     /// </summary>
@@ -70,7 +73,7 @@ internal static unsafe class Records
         var address = stackalloc byte[40];
         *(ushort*)address = AF_UNIX;
         address[Encoding.ASCII.GetBytes(name, new Span<byte>(address + 2, 32)) + 2] = 0;
-        if (bind(listener, address, (uint)name.Length + 3) == 0 && listen(listener, 4) == 0)
+        if (bind(listener, address, (uint)name.Length + 3) == 0 && listen(listener, MostWaiting) == 0)
             return listener;
         _ = close(listener);
         return -1;

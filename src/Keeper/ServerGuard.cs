@@ -2,6 +2,9 @@ using System.Buffers.Text;
 using System.Runtime.InteropServices;
 using System.Text;
 using CalmSentry.Contract;
+using CalmSentry.Contract.Keeper;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Native;
 using CalmSentry.Linux.Processes;
 using static CalmSentry.Linux.Native.Libc;
@@ -80,6 +83,9 @@ internal static unsafe partial class ServerGuard
             return Say($"{arguments[0]} is not there and cannot be made", 1);
         if (!TakeLock() && !TakeLockOnceLeft())
             return Say("another guard has this sentry already", 1);
+        // At each boot it is anybody's to make first, so it is made before a service with a window wants it.
+        if (Account.OwnId == 0 && DisplayFolder.Make(LaunchField.DisplaySockets) is { } inTheWay)
+            _ = Say(inTheWay, 0);
         var set = stackalloc byte[128];
         Signals(set);
         var signals = signalfd(-1, set, O_CLOEXEC | O_NONBLOCK);
@@ -253,18 +259,24 @@ internal static unsafe partial class ServerGuard
 
     /// <summary>
     /// A server of this sentry that runs already, or 0: the guard before this one is gone, the server is not. It is known by
-    /// the lock that it has open from its first moment on; what it writes down comes later, and can be wiped.
+    /// the lock that it holds from its first moment on, as the kernel tells it, and by its account: anybody can execute the same file
+    /// and have the lock's file open. What it writes down comes later, and can be wiped.
     /// </summary>
     private static int Running(string binary)
     {
         // One whose file was replaced meanwhile is another version, and serves all the same (proc(5), exe).
         const string replaced = " (deleted)";
+        var own = ProcessFacts.EffectiveUser(getpid());
         foreach (var pid in ProcessFacts.All())
         {
             var executes = ProcessFacts.Executable(pid) ?? "";
             if (executes.EndsWith(replaced, StringComparison.Ordinal))
                 executes = executes[..^replaced.Length];
-            if (executes == Path.GetFullPath(binary) && ProcessFacts.OpenFiles(pid).Contains(places.Lock))
+            if (
+                executes == Path.GetFullPath(binary)
+                && ProcessFacts.EffectiveUser(pid) == own
+                && ProcessFacts.HoldsLock(pid, path => path == places.Lock)
+            )
                 return pid;
         }
 

@@ -113,6 +113,19 @@ public class AccountTests
             Assert.True(File.Exists(Path.Combine(home, "settings")));
             Assert.True(File.Exists(Path.Combine(sentry.Places.StateOf("tide-bell"), "settings")));
             await sentry.Ok("unwrap", "fog-horn", "tide-bell", "--yes");
+
+            // Made here, it is set apart when its account goes: the next one with its number does not come through to it.
+            var number = Uid(housed);
+            Assert.Contains(home, (await sentry.Ok("account", "remove", housed)).Output, StringComparison.Ordinal);
+            Assert.Equal((UnixFileMode)0b111_000_000, File.GetUnixFileMode(home));
+            using var asIt = Process.Start(
+                new ProcessStartInfo("setpriv", [$"--reuid={number}", "--clear-groups", "cat", $"{home}/settings"])
+                {
+                    RedirectStandardError = true,
+                }
+            )!;
+            await asIt.WaitForExitAsync();
+            Assert.NotEqual(0, asIt.ExitCode);
         }
         finally
         {
@@ -210,6 +223,11 @@ public class AccountTests
 
     private static bool Exists(string account) =>
         File.ReadLines("/etc/passwd").Any(line => line.StartsWith(account + ":", StringComparison.Ordinal));
+
+    private static string Uid(string account) =>
+        File.ReadLines("/etc/passwd")
+            .Single(line => line.StartsWith(account + ":", StringComparison.Ordinal))
+            .Split(':')[2];
 
     private static async Task<string> Rights(params string[] folders)
     {

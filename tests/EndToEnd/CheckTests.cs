@@ -229,6 +229,20 @@ public sealed class CheckTests(OneSentry one) : IClassFixture<OneSentry>, IAsync
                 )
             )
         );
+        // What lies in its directory, or where it looks for modules, under the name of one of the interpreter's own is not run for it;
+        // and how such a one ends decides nothing.
+        foreach (var name in (string[])["ast", "importlib"])
+            Script($"{name}.py", "open('ran', 'w')\nimport posix\nposix._exit(123)\n", 0b110_100_100);
+        await Finds(
+            "blocks module-missing",
+            definition =>
+            {
+                At(Script("tides8.py", "import no_such_tides\n", 0b110_100_100))(definition);
+                definition["program"]!["environment"] = new JsonObject { ["PYTHONPATH"] = place };
+            }
+        );
+        foreach (var name in (string[])["ast", "importlib"])
+            File.Delete(Path.Combine(place, $"{name}.py"));
         Assert.False(File.Exists(Path.Combine(place, "ran")));
     }
 

@@ -353,6 +353,22 @@ public sealed class Sentry : IAsyncDisposable
         )!;
     }
 
+    /// <summary>The client as root, asked by whoever logged in as that account (proc(5), loginuid).</summary>
+    public Task<Said> BehindSudo(string login, params string[] arguments) =>
+        As(
+            "root",
+            [
+                "sh",
+                "-c",
+                $"echo {uint.MaxValue} >/proc/self/loginuid; echo $(id -u {login}) >/proc/self/loginuid || exit 9; exec \"$@\"",
+                "sh",
+                Program("calm"),
+                "--root",
+                Places.Root,
+                .. arguments,
+            ]
+        );
+
     /// <summary>The same, to its end.</summary>
     public static async Task<Said> As(string account, params string[] command)
     {

@@ -359,6 +359,27 @@ public class ServiceFilesTests
         Assert.Equal(["light", "north", "south"], await All());
         await sentry.Until("south", view => view.GetProperty("state").GetString() == "running");
 
+        // Renamed here and not in the files: the old name is no new service, and its program is not begun a second time.
+        await sentry.Ok("rename", "north", "bow");
+        var before = (await sentry.Show("bow")).GetProperty("pid").GetInt32();
+        var old = (await sentry.Calm("compare", place, "--json")).Json.GetProperty("differences");
+        Assert.Equal(
+            "bow",
+            old.EnumerateArray()
+                .Single(one => one.GetProperty("name").GetString() == "north")
+                .GetProperty("called-here")
+                .GetString()
+        );
+        foreach (var more in (string[][])[[], ["--take-away"]])
+        {
+            var refused = await sentry.Calm(["settle", place, "--yes", .. more]);
+            Assert.Equal(1, refused.Exit);
+            Assert.Contains("is called bow", refused.Error, StringComparison.Ordinal);
+        }
+
+        Assert.Equal(before, (await sentry.Show("bow")).GetProperty("pid").GetInt32());
+        await sentry.Ok("rename", "bow", "north");
+
         // Without a terminal nothing is asked, and without a word nothing is done.
         Put(
             place,

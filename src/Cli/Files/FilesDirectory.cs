@@ -96,7 +96,9 @@ internal static class FilesDirectory
             throw new Failure(
                 Exit.NotTrue,
                 $"{shown} can be written by others, who would decide what runs here; nothing was done.",
-                $"Take that away, after reading it: chmod go-w {CommandLine.Quoted(shown)}"
+                "Take that away, after reading it: "
+                    + (facts.List is null ? "" : $"setfacl -b {CommandLine.Quoted(shown)}; ")
+                    + $"chmod go-w {CommandLine.Quoted(shown)}"
             );
     }
 

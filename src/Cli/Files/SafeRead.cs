@@ -20,7 +20,47 @@ internal static partial class SafeRead
         public bool IsLink => Type == 0xA000;
 
         /// <summary>Whether others than its owner can write it; a group of the owner's own is the owner.</summary>
-        public bool OthersWrite => (Mode & 0x2) != 0 || ((Mode & 0x10) != 0 && Group != Owner);
+        public bool OthersWrite =>
+            (Mode & 0x2) != 0 || (List is { } list ? list.OthersWrite(this) : (Mode & 0x10) != 0 && Group != Owner);
+
+        /// <summary>Its access list, where it has one: then the mode's rights of the group are that list's mask.</summary>
+        public AccessRights? List { get; init; }
+    }
+
+    /// <summary>Who besides the owner an access list (acl(5)) lets write, as the kernel keeps it in an extended attribute.</summary>
+    /// <param name="Group">The file's own group may.</param>
+    /// <param name="Named">An account or a group by its number may, or the list is none that is known here.</param>
+    public readonly record struct AccessRights(bool Group, bool Named)
+    {
+        private const int User = 2,
+            OwnGroup = 4,
+            NamedGroup = 8,
+            Mask = 16,
+            Write = 2,
+            Head = 4,
+            Entry = 8;
+
+        /// <param name="bytes">A version, then entries of tag, rights and id, the numbers with their low bytes first.</param>
+        public static AccessRights Read(ReadOnlySpan<byte> bytes, uint owner)
+        {
+            if (bytes.Length < Head || bytes[0] != 2 || (bytes.Length - Head) % Entry != 0)
+                return new(Group: true, Named: true);
+            var (group, named, mask) = (false, false, Write);
+            for (var rest = bytes[Head..]; rest.Length > 0; rest = rest[Entry..])
+            {
+                var (tag, rights) = (BitConverter.ToUInt16(rest), BitConverter.ToUInt16(rest[2..]) & Write);
+                if (tag == Mask)
+                    mask = rights;
+                else if (tag == OwnGroup)
+                    group |= rights != 0;
+                else if (tag == NamedGroup || (tag == User && BitConverter.ToUInt32(rest[4..]) != owner))
+                    named |= rights != 0;
+            }
+
+            return new(group && mask != 0, named && mask != 0);
+        }
+
+        public bool OthersWrite(Facts file) => Named || (Group && file.Group != file.Owner);
     }
 
     private const int CloseOnExec = 0x80000,
@@ -76,6 +116,12 @@ internal static partial class SafeRead
         if (statx((int)handle.DangerousGetHandle(), "", Empty, Basic, told) != 0)
             throw new Failure(Exit.NotTrue, "What was opened cannot be looked at.");
         var mode = *(ushort*)(told + 28);
+        var owner = *(uint*)(told + 20);
+        var room = stackalloc byte[LongestList];
+        var length = fgetxattr((int)handle.DangerousGetHandle(), "system.posix_acl_access", room, LongestList);
+        const int noList = 61, // ENODATA
+            noLists = 95; // EOPNOTSUPP: a file system without them
+        var errno = length < 0 ? Marshal.GetLastPInvokeError() : 0;
         return new(
             (uint)(mode & 0xF000),
             (uint)(mode & 0xFFF),
@@ -83,8 +129,18 @@ internal static partial class SafeRead
             *(uint*)(told + 24),
             *(long*)(told + 40),
             *(long*)(told + 96) * 1_000_000_000 + *(uint*)(told + 104)
-        );
+        )
+        {
+            // One that cannot be read may say anything.
+            List =
+                errno is noList or noLists ? null
+                : length < 0 ? new(Group: true, Named: true)
+                : AccessRights.Read(new(room, (int)length), owner),
+        };
     }
+
+    /// <summary>Bytes of an access list: more than a file system of this machine keeps in one.</summary>
+    private const int LongestList = 16 << 10;
 
     /// <summary>Names in an open directory, in their order.</summary>
     public static IReadOnlyList<string> Names(SafeFileHandle directory, int most)
@@ -151,6 +207,9 @@ internal static partial class SafeRead
 
     [LibraryImport("libc", StringMarshalling = StringMarshalling.Utf8, SetLastError = true)]
     private static unsafe partial int statx(int directory, string path, int flags, uint mask, byte* told);
+
+    [LibraryImport("libc", StringMarshalling = StringMarshalling.Utf8, SetLastError = true)]
+    private static unsafe partial nint fgetxattr(int file, string name, byte* value, nuint size);
 
     [LibraryImport("libc")]
     public static partial uint geteuid();

@@ -23,7 +23,7 @@ internal sealed class Joined(SentryClient client, string service, bool watches, 
         ToldAfter = TimeSpan.FromSeconds(1),
         GivenUpAfter = TimeSpan.FromMinutes(10);
 
-    private readonly CodeFilter inside = new(CodeFilter.StaysInside);
+    private readonly CodeFilter inside = new(CodeFilter.StaysInside, OwnBytes());
     private readonly CancellationTokenSource left = new();
     private volatile WebSocket? line;
     private readonly SemaphoreSlim sending = new(1);
@@ -232,5 +232,25 @@ internal sealed class Joined(SentryClient client, string service, bool watches, 
     {
         left.Dispose();
         sending.Dispose();
+    }
+
+    /// <summary>The first of these that is set decides.</summary>
+    private static readonly string[] LocaleVariables = ["LC_ALL", "LC_CTYPE", "LANG"];
+
+    /// <summary>
+    /// By the locale (locale(7)) whether this terminal reads UTF-8: one that says another character set obeys bytes that are part of a
+    /// character elsewhere.
+    /// </summary>
+    private static EightBits OwnBytes()
+    {
+        var locale = LocaleVariables
+            .Select(Environment.GetEnvironmentVariable)
+            .FirstOrDefault(value => !string.IsNullOrEmpty(value));
+        return
+            locale is null or "C" or "POSIX"
+            || locale.Contains("UTF-8", StringComparison.OrdinalIgnoreCase)
+            || locale.Contains("utf8", StringComparison.OrdinalIgnoreCase)
+            ? EightBits.InCharacters
+            : EightBits.Never;
     }
 }

@@ -102,6 +102,7 @@ public enum ProblemCode
     RevisionOutdated,
     SameDirectory,
     SettlingOutdated,
+    RenamedHere,
     SignInNeeded,
     StartingDisabled,
     StoreCannotBeWritten,

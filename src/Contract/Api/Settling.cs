@@ -65,7 +65,11 @@ public sealed record DifferenceView(
     IReadOnlyList<string> Changes,
     IReadOnlyList<SettleDeed> Steps,
     IReadOnlyList<string> Said
-);
+)
+{
+    /// <summary>The name its service has on this machine, where it was renamed: settling is refused. Null: it was not.</summary>
+    public string? CalledHere { get; init; }
+}
 
 /// <summary>A settling, at work or as it ended.</summary>
 /// <param name="Number">From 1 on.</param>

@@ -6,10 +6,26 @@ namespace CalmSentry.Contract.Terminals;
 /// <summary>Whether a sequence, with its first byte, goes through.</summary>
 public delegate bool CodePasses(ReadOnlySpan<byte> sequence);
 
+/// <summary>What becomes of single bytes that are controls of the C1 set to a terminal that does not read UTF-8.</summary>
+public enum EightBits
+{
+    /// <summary>They go through.</summary>
+    Pass,
+
+    /// <summary>They go through as part of a character of UTF-8.</summary>
+    InCharacters,
+
+    /// <summary>None goes through, whatever it is part of: the terminal reads bytes, not characters.</summary>
+    Never,
+}
+
 /// <summary>Hands on what a program wrote to its terminal, without some of its control sequences.</summary>
-public sealed class CodeFilter(CodePasses passes) : ControlCodes
+public sealed class CodeFilter(CodePasses passes, EightBits eightBits = EightBits.Pass) : ControlCodes
 {
     private ArrayBufferWriter<byte> through = new();
+
+    /// <summary>Bytes of a character that are still to come.</summary>
+    private int toCome;
 
     /// <summary>What goes through of these bytes, and of a sequence that began before them.</summary>
     public ReadOnlyMemory<byte> Through(ReadOnlySpan<byte> bytes)
@@ -19,10 +35,37 @@ public sealed class CodeFilter(CodePasses passes) : ControlCodes
         return through.WrittenMemory;
     }
 
-    protected override void Plain(ReadOnlySpan<byte> bytes) => through.Write(bytes);
+    protected override void Plain(ReadOnlySpan<byte> bytes)
+    {
+        if (eightBits == EightBits.Pass)
+        {
+            through.Write(bytes);
+            return;
+        }
+
+        var from = 0;
+        for (var at = 0; at < bytes.Length; at++)
+        {
+            var one = bytes[at];
+            var continues = toCome > 0 && one is >= 0x80 and <= 0xbf;
+            toCome =
+                continues ? toCome - 1
+                : one is >= 0xc2 and <= 0xdf ? 1
+                : one is >= 0xe0 and <= 0xef ? 2
+                : one is >= 0xf0 and <= 0xf4 ? 3
+                : 0;
+            if (one is < 0x80 or > 0x9f || (continues && eightBits == EightBits.InCharacters))
+                continue;
+            through.Write(bytes[from..at]);
+            from = at + 1;
+        }
+
+        through.Write(bytes[from..]);
+    }
 
     protected override void Code(ReadOnlySpan<byte> sequence)
     {
+        toCome = 0;
         if (passes(sequence))
             through.Write(sequence);
     }
@@ -134,10 +177,16 @@ public sealed class CodeFilter(CodePasses passes) : ControlCodes
                 (byte)'p' => inner[^1] is (byte)'!' or (byte)'$',
                 _ => false,
             };
+        // A terminal does as often as it is told.
+        if (last is (byte)'b' or (byte)'I' or (byte)'Z')
+            return inner.Length == 0
+                || (Utf8Parser.TryParse(inner, out int times, out var read) && read == inner.Length && times <= MostRepeats);
         if (last is (byte)'h' or (byte)'l')
             return inner.SequenceEqual("4"u8) || inner.SequenceEqual("20"u8);
         return PlainFinals.Contains(last);
     }
+
+    private const int MostRepeats = 1000;
 
     private static bool AllInside(ReadOnlySpan<byte> numbers)
     {
@@ -151,7 +200,16 @@ public sealed class CodeFilter(CodePasses passes) : ControlCodes
         return true;
     }
 
-    /// <summary>Puts a terminal back to what it was before it was joined: all that <see cref="StaysInside"/> lets through.</summary>
-    public static ReadOnlySpan<byte> Afterwards =>
-        "\u001b[?1000;1001;1002;1003;1004;1005;1006;1015;1016;9l\u001b[?2004;2026;5;69l\u001b[?1049l\u001b[!p\u001b[?7;25h\u001b[?12l\u001b[20l\u001b[r\u001b[0m\u001b[0 q\u001b(B\u001b)B\u000f\u001b>\u001b[?1l"u8;
+    /// <summary>
+    /// Puts a terminal back to what it was before it was joined: all that <see cref="StaysInside"/> lets through. Tab stops are set anew at
+    /// each eighth column, for 320 of them.
+    /// </summary>
+    public static ReadOnlySpan<byte> Afterwards => BackToUsual;
+
+    private static readonly byte[] BackToUsual =
+    [
+        .. "\u001b[?1000;1001;1002;1003;1004;1005;1006;1015;1016;9l\u001b[?2004;2026;5;69l\u001b[?1049l\u001b[!p\u001b[?7;25h\u001b[?12l\u001b[20l\u001b[4l\u001b[?6l\u001b[r\u001b[0m\u001b[0 q\u001b(B\u001b)B\u000f\u001b>\u001b[?1l\r\u001b[3g"u8,
+        .. System.Text.Encoding.ASCII.GetBytes(string.Concat(Enumerable.Repeat("\u001b[8C\u001bH", 40))),
+        (byte)'\r',
+    ];
 }

@@ -187,6 +187,9 @@ public sealed class MapReader(
             )
         );
 
+    /// <summary>More than these are looked for by nobody: what is wrong by the thousand is no definition.</summary>
+    private const int MostMistakes = 100;
+
     /// <summary>Reports every key that is none of these.</summary>
     public void Done(IReadOnlyList<Key> keys)
     {
@@ -198,6 +201,8 @@ public sealed class MapReader(
                 continue;
             }
 
+            if (errors.Count >= MostMistakes)
+                return;
             var names = keys.Where(known => !known.IsHidden).Select(known => known.Name).ToList();
             errors.Add(
                 new(

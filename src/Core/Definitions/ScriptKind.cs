@@ -65,6 +65,17 @@ public sealed record ScriptKind(string Name, string[] Extensions, string[] Comma
             _ => option is "-m" or "-c" or "-e" or "--eval" or "-p" or "--print",
         };
 
+    /// <summary>Whether the program itself, or a module's name, stands among its interpreter's arguments.</summary>
+    public bool IsAmong(IReadOnlyList<string> arguments)
+    {
+        for (var i = 0; i < arguments.Count && arguments[i].StartsWith('-'); i++)
+            if (IsInstead(arguments[i]))
+                return true;
+            else if (Name == "shell" ? arguments[i] == "-o" : WithWord.Contains(arguments[i]))
+                i++;
+        return false;
+    }
+
     /// <summary>Which of its interpreter's arguments is the script; -1: none is seen to be.</summary>
     public int ScriptAmong(IReadOnlyList<string> arguments)
     {

@@ -6,6 +6,7 @@ public static class Spelling
     /// <summary>The candidate at most two edits away (and under half its length), or null.</summary>
     public static string? Nearest(string word, IEnumerable<string> candidates) =>
         candidates
+            .Where(candidate => Math.Abs(candidate.Length - word.Length) <= 2) // however long somebody's word is
             .Select(candidate => (candidate, distance: Distance(word, candidate)))
             .Where(pair => pair.distance <= 2 && pair.distance * 2 < pair.candidate.Length)
             .OrderBy(pair => pair.distance)

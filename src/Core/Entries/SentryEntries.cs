@@ -45,6 +45,13 @@ public sealed record CopySeenEntry(int? Pid, string Copy) : Entry
     public override Topic? TopicIf(bool tells, bool isJob) => tells ? Topic.Copy : null;
 }
 
+/// <summary>The same program, of an account that has no say in the service.</summary>
+public sealed record CopyNamedEntry(int? Pid, string Copy) : Entry
+{
+    protected override EntryFields Own => Fielded(pid: Pid, seen: Copy);
+    protected override string Sentence => $"Another account runs the same program, in nobody's way: {Copy}.";
+}
+
 /// <summary>A copy that was seen is not beside the program any more.</summary>
 /// <param name="Left">How many others still are.</param>
 /// <param name="Why">As a clause.</param>
@@ -312,6 +319,7 @@ internal static class SentryEntries
         EntryKind.Of(f => new MemoryWillFillEntry(f.Limit.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new FoundEntry(f.Name.Needed(), f.Seen.Needed()), EntrySeverity.Warning),
         EntryKind.Of(f => new CopySeenEntry(f.Pid, f.Seen.Needed()), EntrySeverity.Warning),
+        EntryKind.Of(f => new CopyNamedEntry(f.Pid, f.Seen.Needed())),
         EntryKind.Of(f => new CopyOverEntry(f.Pid, f.Count ?? 0, f.Seen.Needed())),
         EntryKind.Of(f => new ForwardStuckEntry(f.Name.Needed(), f.Limit.Needed(), f.Seen.Needed())),
         EntryKind.Of(f => new ForwardedAgainEntry(f.Name.Needed())),

@@ -15,6 +15,9 @@ public sealed record Fill(string Text, string From, Place? Place = null);
 /// <summary>Texts with blanks: <c>{{port}}</c> stands for the value of port, <c>{{{{</c> for two braces.</summary>
 public static class Blanks
 {
+    /// <summary>Characters of one text, filled or not.</summary>
+    public const int LongestText = 32_768;
+
     private const string Opens = "{{",
         Closes = "}}";
 
@@ -52,6 +55,7 @@ public static class Blanks
 
     /// <param name="value">Of a blank; null: there is none of that name.</param>
     /// <param name="wrong">Hears what is not one: its text, and what is allowed.</param>
+    /// <returns>As it stands where it would be too long: what is filled may be filled with blanks itself.</returns>
     public static string Filled(string text, Func<string, string?> value, Action<string, string> wrong)
     {
         if (!HasAny(text))
@@ -79,7 +83,15 @@ public static class Blanks
 
             var name = text[(begins + 2)..ends].Trim();
             if (value(name) is { } found)
+            {
+                if (filled.Length + found.Length > LongestText)
+                {
+                    wrong(text, $"at most {LongestText} characters once its blanks are filled");
+                    return text;
+                }
+
                 filled.Append(found);
+            }
             else
                 wrong(text[begins..(ends + 2)], "the name of a blank; {{{{ for two braces as they are");
             at = ends + 2;

@@ -29,7 +29,14 @@ public sealed record Difference(
     ImmutableArray<string> Changes,
     ImmutableArray<SettleStep> Steps,
     ImmutableArray<string> Said
-);
+)
+{
+    /// <summary>
+    /// The name that the service of an old file has on this machine, where it was renamed: settling is refused, for wrapping it under the
+    /// old name would start its program a second time. Null: it is none of these.
+    /// </summary>
+    public string? CalledHere { get; init; }
+}
 
 /// <summary>Where files and machine differ, and what brings the machine to the files.</summary>
 /// <param name="Left">Services that no file names.</param>
@@ -37,6 +44,9 @@ public sealed record Comparison(ImmutableArray<Difference> Differences, Immutabl
 {
     /// <summary>All that would be done, in its order.</summary>
     public ImmutableArray<SettleStep> Steps { get; init; } = [];
+
+    /// <summary>Files of a name that their service does not have any more; while there are any, nothing is settled.</summary>
+    public IEnumerable<Difference> Renamed => Differences.Where(one => one.CalledHere is not null);
 
     /// <summary>Of these steps; the same as long as they are.</summary>
     public string Tag =>
@@ -54,12 +64,14 @@ public sealed record Comparison(ImmutableArray<Difference> Differences, Immutabl
     /// <param name="around">Accounts and folders, in the order they are needed.</param>
     /// <param name="takeAway">What no file names is unwrapped.</param>
     /// <param name="order">Names in the order in which they begin, each after what it needs.</param>
+    /// <param name="calledHere">What a service is called now that had this name; null: none had.</param>
     public static Comparison Of(
         IReadOnlyList<AroundService> around,
         IReadOnlyList<FileService> files,
         IReadOnlyList<MachineService> machine,
         IReadOnlyList<string> order,
-        bool takeAway
+        bool takeAway,
+        Func<string, string?> calledHere
     )
     {
         var there = machine.ToDictionary(one => one.Definition.Name, StringComparer.Ordinal);
@@ -73,9 +85,15 @@ public sealed record Comparison(ImmutableArray<Difference> Differences, Immutabl
                 && !there.ContainsKey(one.Definition.Name)
             )
             .ToDictionary(one => one.Was!, StringComparer.Ordinal);
+        // An old file, whose service has another name here that no file says.
+        var old = files
+            .Where(one => !there.ContainsKey(one.Definition.Name) && renamed.GetValueOrDefault(one.Was ?? "") != one)
+            .Select(one => (one.Definition.Name, Now: calledHere(one.Definition.Name)))
+            .Where(one => one.Now is not null && !named.Contains(one.Now) && !renamed.ContainsKey(one.Now))
+            .ToDictionary(one => one.Name, one => one.Now!, StringComparer.Ordinal);
         var left = machine
             .Select(one => one.Definition.Name)
-            .Where(name => !named.Contains(name) && !renamed.ContainsKey(name))
+            .Where(name => !named.Contains(name) && !renamed.ContainsKey(name) && !old.ContainsValue(name))
             .ToHashSet(StringComparer.Ordinal);
         var place = order.Select((name, i) => (name, i)).ToDictionary(one => one.name, one => one.i);
         var found = new List<Difference>();
@@ -92,7 +110,9 @@ public sealed record Comparison(ImmutableArray<Difference> Differences, Immutabl
             var before =
                 there.GetValueOrDefault(file.Definition.Name)
                 ?? (file.Was is { } was && renamed.GetValueOrDefault(was) == file ? there[was] : null);
-            if (Between(file, before) is { } difference)
+            if (old.GetValueOrDefault(file.Definition.Name) is { } now)
+                found.Add(RenamedHere(file, now));
+            else if (Between(file, before) is { } difference)
                 found.Add(difference);
         }
 
@@ -101,6 +121,21 @@ public sealed record Comparison(ImmutableArray<Difference> Differences, Immutabl
             Steps = [.. found.SelectMany(one => one.Steps)],
         };
     }
+
+    private static Difference RenamedHere(FileService file, string now) =>
+        new(
+            file.Definition.Name,
+            file.File,
+            [],
+            [],
+            [
+                $"it was renamed here and is called {now}: call it {now} in the file (or export again), or, to rename it back, "
+                    + $"say 'was: {now}' in the file",
+            ]
+        )
+        {
+            CalledHere = now,
+        };
 
     private static Difference Gone(MachineService one)
     {

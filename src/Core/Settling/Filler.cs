@@ -58,8 +58,17 @@ public sealed class Filler(Func<string, MapNode?> file, IReadOnlyDictionary<stri
 
     private const int MostBases = 8;
 
+    /// <summary>Characters that are filled in, in all files together.</summary>
+    public const int MostFilled = 16_000_000;
+
+    /// <summary>Mistakes of one file that are told, and those of all that likenesses are looked for.</summary>
+    private const int MostMistakes = 20,
+        MostNamed = 20;
+
     private readonly List<FileError> errors = [];
     private readonly List<string> files = [];
+    private long filledInAll;
+    private int likened;
     private readonly Dictionary<string, string> origins = new(StringComparer.Ordinal);
 
     /// <summary>Blanks of this host that some base has.</summary>
@@ -133,16 +142,16 @@ public sealed class Filler(Func<string, MapNode?> file, IReadOnlyDictionary<stri
         files.Add(path);
         var blanks = Declared(path, map);
         foreach (var (name, fill) in fills)
-            if (!blanks.ContainsKey(name))
+            if (!blanks.ContainsKey(name) && errors.Count < MostMistakes)
                 errors.Add(
                     new(
                         fill.From,
                         new(
                             $"{FillKey}.{name}",
                             $"no blank of {path}",
-                            blanks.Count == 0 ? "it has none" : string.Join(", ", blanks.Keys),
+                            blanks.Count == 0 ? "it has none" : Named(blanks.Keys),
                             fill.Place,
-                            Spelling.Nearest(name, blanks.Keys)
+                            ++likened <= MostMistakes ? Spelling.Nearest(name, blanks.Keys) : null
                         )
                     )
                 );
@@ -155,6 +164,8 @@ public sealed class Filler(Func<string, MapNode?> file, IReadOnlyDictionary<stri
                 fills.GetValueOrDefault(blank.Name)
                 ?? host.GetValueOrDefault(blank.Name)
                 ?? (blank.Default is { } otherwise ? new(otherwise, $"{path}, its default", blank.Place) : null);
+            if (errors.Count >= MostMistakes)
+                continue;
             if (value is null)
                 errors.Add(
                     new(
@@ -273,20 +284,42 @@ public sealed class Filler(Func<string, MapNode?> file, IReadOnlyDictionary<stri
                 return value.Text;
             },
             (found, allowed) =>
-                errors.Add(
-                    new(
-                        path,
+            {
+                if (errors.Count < MostMistakes)
+                    errors.Add(
                         new(
-                            at,
-                            $"'{found}'",
-                            allowed + (values.Count > 0 ? $"; blanks: {string.Join(", ", values.Keys)}" : ""),
-                            scalar.Place
+                            path,
+                            new(
+                                at,
+                                $"'{Headed(found)}'",
+                                allowed + (values.Count > 0 ? $"; blanks: {Named(values.Keys)}" : ""),
+                                scalar.Place
+                            )
                         )
+                    );
+            }
+        );
+        if (from.Count == 0 || (filledInAll += text.Length) <= MostFilled)
+            return (text, from.Count > MostNamed ? from[..MostNamed] : from);
+        if (errors.Count < MostMistakes)
+            errors.Add(
+                new(
+                    path,
+                    new(
+                        at,
+                        $"more than {MostFilled} characters filled in, in all files together",
+                        $"texts of at most {MostFilled} characters in all once blanks are filled",
+                        scalar.Place
                     )
                 )
-        );
-        return (text, from);
+            );
+        return ("", []);
     }
+
+    private static string Named(IReadOnlyCollection<string> blanks) =>
+        string.Join(", ", blanks.Take(MostNamed)) + (blanks.Count > MostNamed ? $" and {blanks.Count - MostNamed} more" : "");
+
+    private static string Headed(string text) => text.Length > 100 ? text[..100] + "…" : text;
 
     /// <summary>Values of a file that are as they stand there.</summary>
     private void Note(Node node, string path, string at)
@@ -311,8 +344,11 @@ public sealed class Filler(Func<string, MapNode?> file, IReadOnlyDictionary<stri
         }
     }
 
-    private void Wrong(string path, string key, Node found, string allowed) =>
-        errors.Add(new(path, new(key, found.InWords, allowed, found.Place)));
+    private void Wrong(string path, string key, Node found, string allowed)
+    {
+        if (errors.Count < MostMistakes)
+            errors.Add(new(path, new(key, found.InWords, allowed, found.Place)));
+    }
 
     private static Node? Of(MapNode map, string key) => map.Entries.FirstOrDefault(entry => entry.Key == key).Value;
 

@@ -25,6 +25,16 @@ internal sealed class Permits
         (accounts.TryGetValue(account, out var known) && known.Permitted)
         || (Account.OwnId != 0 && account == Account.NameOf(Account.OwnId));
 
+    /// <summary>The numbers of all accounts that may.</summary>
+    public IReadOnlyCollection<uint> Users() =>
+        [
+            Account.OwnId,
+            .. accounts
+                .Values.Where(account => account.Permitted)
+                .Select(account => Account.Named(account.Name)?.Uid)
+                .OfType<uint>(),
+        ];
+
     public bool WasMade(string account) => accounts.TryGetValue(account, out var known) && known.Made;
 
     public void Set(string account, bool permitted, bool? made = null)

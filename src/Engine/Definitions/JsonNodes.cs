@@ -40,7 +40,7 @@ internal static class JsonNodes
 
     private static Node Read(JsonElement element, string path, NodeBounds bounds)
     {
-        bounds.Count(path, null);
+        bounds.Count(path, null, 1, 0); // no alias makes more of it than there is
         switch (element.ValueKind)
         {
             case JsonValueKind.Object:

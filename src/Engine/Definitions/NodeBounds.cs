@@ -1,22 +1,37 @@
 using CalmSentry.Core.Definitions;
+using CalmSentry.Core.Settling;
 
 namespace CalmSentry.Engine.Definitions;
 
 /// <summary>How large what somebody sends as a definition may be, whatever it is written in.</summary>
 internal sealed class NodeBounds
 {
-    /// <summary>Maps and lists within each other, nodes in all, and characters of one text.</summary>
+    /// <summary>Maps and lists within each other, nodes in all, characters of one text, and of all texts.</summary>
     public const int Deepest = 32,
         MostNodes = 50_000,
-        LongestText = 32_768;
+        LongestText = Blanks.LongestText,
+        MostCharacters = 2_000_000;
 
     private int depth;
 
     public int Nodes { get; private set; }
 
-    public void Count(string path, Place? place, int nodes = 1)
+    public long Characters { get; private set; }
+
+    /// <param name="characters">Of their texts: what an alias stands for is written out again wherever it stands.</param>
+    public void Count(string path, Place? place, int nodes, long characters)
     {
         Nodes += nodes;
+        Characters += characters;
+        if (Characters > MostCharacters)
+            throw new PassedException(
+                new(
+                    At(path),
+                    $"more than {MostCharacters} characters in all",
+                    $"texts of at most {MostCharacters} characters together, those that aliases stand for counted each time",
+                    place
+                )
+            );
         if (Nodes > MostNodes)
             throw new PassedException(
                 new(
@@ -57,7 +72,13 @@ internal sealed class NodeBounds
         return text;
     }
 
-    public static string At(string path) => path.Length == 0 ? "definition" : path;
+    /// <summary>Where a mistake is; a name may be as long as a text.</summary>
+    public static string At(string path) =>
+        path.Length == 0 ? "definition"
+        : path.Length <= LongestPath ? path
+        : path[..LongestPath] + "…";
+
+    private const int LongestPath = 500;
 
     public static PassedException Twice(string path, Place? place) =>
         new(new(At(path), "this key a second time", "each key once", place));

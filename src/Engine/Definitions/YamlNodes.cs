@@ -9,12 +9,19 @@ namespace CalmSentry.Engine.Definitions;
 internal static class YamlNodes
 {
     /// <returns>The tree, or what is wrong and where.</returns>
-    public static (Node? Node, DefinitionError? Error) Read(string text)
+    public static (Node? Node, DefinitionError? Error) Read(string text) => Read(text, out _);
+
+    /// <param name="characters">Of its texts, those that aliases stand for counted each time.</param>
+    public static (Node? Node, DefinitionError? Error) Read(string text, out long characters)
     {
         var parser = new Parser(new StringReader(text));
+        var reader = new Reader(parser);
+        characters = 0;
         try
         {
-            return (new Reader(parser).Document(), null);
+            var root = reader.Document();
+            characters = reader.Characters;
+            return (root, null);
         }
         catch (NodeBounds.PassedException passed)
         {
@@ -101,8 +108,10 @@ internal static class YamlNodes
     /// </summary>
     private sealed class Reader(IParser events)
     {
-        private readonly Dictionary<AnchorName, (Node Node, int Size)?> anchors = [];
+        private readonly Dictionary<AnchorName, (Node Node, int Size, long Characters)?> anchors = [];
         private readonly NodeBounds bounds = new();
+
+        public long Characters => bounds.Characters;
 
         public Node Document()
         {
@@ -123,12 +132,12 @@ internal static class YamlNodes
 
         private Node Next(string path)
         {
-            var began = bounds.Nodes;
+            var (began, written) = (bounds.Nodes, bounds.Characters);
             if (events.TryConsume<AnchorAlias>(out var alias))
                 return Known(alias, path, PlaceOf(alias.Start));
             var first = events.Consume<NodeEvent>();
             var place = PlaceOf(first.Start);
-            bounds.Count(path, place);
+            bounds.Count(path, place, 1, (first as Scalar)?.Value.Length ?? 0);
             if (!first.Anchor.IsEmpty)
                 anchors[first.Anchor] = null; // while it is read, it cannot stand within itself
             bounds.Enter(path, place);
@@ -142,7 +151,7 @@ internal static class YamlNodes
             };
             bounds.Leave();
             if (!first.Anchor.IsEmpty)
-                anchors[first.Anchor] = (node, bounds.Nodes - began);
+                anchors[first.Anchor] = (node, bounds.Nodes - began, bounds.Characters - written);
             return node;
         }
 
@@ -183,7 +192,7 @@ internal static class YamlNodes
                         place
                     )
                 );
-            if (known is not var (node, size))
+            if (known is not var (node, size, characters))
                 throw new NodeBounds.PassedException(
                     new(
                         NodeBounds.At(path),
@@ -192,7 +201,7 @@ internal static class YamlNodes
                         place
                     )
                 );
-            bounds.Count(path, place, size);
+            bounds.Count(path, place, size, characters);
             return node;
         }
     }

@@ -4,7 +4,8 @@ using CalmSentry.Core.Runs;
 namespace CalmSentry.Engine.Keepers;
 
 /// <summary>A program of the sentry's own choosing that runs beside a service's run, under a keeper of its own, until either is gone.</summary>
-internal class Companion(KeeperLink link, RunSite site, RunTools tools)
+/// <param name="accounts">Whose its processes are, by number; none where the host does not know the account any more.</param>
+internal class Companion(KeeperLink link, RunSite site, IReadOnlyCollection<uint> accounts, RunTools tools)
 {
     private readonly TaskCompletionSource gone = new(TaskCreationOptions.RunContinuationsAsynchronously),
         begun = new(TaskCreationOptions.RunContinuationsAsynchronously);
@@ -42,7 +43,7 @@ internal class Companion(KeeperLink link, RunSite site, RunTools tools)
         Over ??= "its keeper is gone";
         begun.TrySetResult();
         await link.Buried();
-        await Remains.End(site, tools.Places, tools.Groups);
+        await Remains.End(site, tools.Places, tools.Groups, accounts);
         gone.TrySetResult();
         fell();
     }

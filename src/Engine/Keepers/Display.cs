@@ -7,7 +7,7 @@ namespace CalmSentry.Engine.Keepers;
 
 /// <summary>One display that runs, or did.</summary>
 internal sealed class Display(KeeperLink link, RunSite site, string sockets, Account account, RunTools tools)
-    : Companion(link, site, tools)
+    : Companion(link, site, [account.Uid], tools)
 {
     /// <summary>The socket at which it says what it shows, in its folder.</summary>
     public const string FrameSocket = "rfb";

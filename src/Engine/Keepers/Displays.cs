@@ -50,10 +50,10 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
                 "Run the sentry as root, or take program.window away."
             )
         : !File.Exists(Server) ? ($"{Server} is not there", $"apt-get install {Package}")
-        : FileFacts.Of(LaunchField.DisplaySockets, followsLinks: false) is { Owner: not 0 }
+        : DisplayFolder.WhyNot(LaunchField.DisplaySockets) is { } inTheWay
             ? (
-                $"{LaunchField.DisplaySockets}, where displays have their sockets, is not root's",
-                $"rm -r {LaunchField.DisplaySockets}; it is made anew"
+                inTheWay,
+                $"End what listens there, then rm -r {LaunchField.DisplaySockets}; it is made anew"
             )
         : program.WindowManager is { } manager && !File.Exists(manager)
             ? (
@@ -87,7 +87,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     {
         if (MissingFor(program) is { } missing)
             throw new IOException(missing.Why);
-        await End(label, place);
+        await End(label, place, account);
         var size = program.Window!.Value;
         var site = SiteOf(label, place, run);
         var sockets = MakeFolders(site, account);
@@ -102,7 +102,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         var beside = ManagerOf(label, place, run);
         MakeFolders(beside);
         link = KeeperLink.Start(tools.Keepers, beside.Place);
-        var managed = Manage(display, link, beside);
+        var managed = Manage(display, link, beside, account);
         link.Send(ManagerOrder(beside, display, manager, account));
         await Until(
             () => managed.Begun.IsCompleted,
@@ -127,7 +127,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
                     { } why
                 )
                 {
-                    await End(label, place);
+                    await End(label, place, account);
                     throw new OwnTroubleException(why);
                 }
 
@@ -148,31 +148,31 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     )
     {
         var (site, beside) = (SiteOf(label, place, run), ManagerOf(label, place, run));
-        if (await Find(site) is { } link)
+        if (await Find(site, account) is { } link)
         {
             var display = new Display(link, site, SocketsOf(site), account, tools);
-            var manager = program.WindowManager is null ? null : await Find(beside);
+            var manager = program.WindowManager is null ? null : await Find(beside, account);
             if (display.IsReady() && program.WindowManager is null == manager is null)
             {
                 if (manager is not null)
-                    Manage(display, manager, beside);
+                    Manage(display, manager, beside, account);
                 Take(label, display, fell);
                 return true;
             }
 
             if (manager is not null)
-                await Dismiss(manager, beside);
-            await Dismiss(link, site);
+                await Dismiss(manager, beside, account);
+            await Dismiss(link, site, account);
         }
 
-        await ClearLeft(beside);
-        await ClearLeft(site);
+        await ClearLeft(beside, account);
+        await ClearLeft(site, account);
         return false;
     }
 
-    private async Task<KeeperLink?> Find(RunSite site)
+    private async Task<KeeperLink?> Find(RunSite site, Account account)
     {
-        if (KeeperLink.Find(site.Place, tools.Keepers.Program) is not { } link)
+        if (await KeeperLink.Find(site.Place, tools.Keepers.Program) is not { } link)
             return null;
         if (
             await First(link) is (KeeperWord.Hello, var body)
@@ -180,7 +180,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
             && Message.Number(body, "run") == site.Run.Value
         )
             return link;
-        await Dismiss(link, site);
+        await Dismiss(link, site, account);
         return null;
     }
 
@@ -198,9 +198,9 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     }
 
     /// <summary>A display ends with its window manager.</summary>
-    private Companion Manage(Display display, KeeperLink link, RunSite beside)
+    private Companion Manage(Display display, KeeperLink link, RunSite beside, Account account)
     {
-        display.Manager = new Companion(link, beside, tools);
+        display.Manager = new Companion(link, beside, [account.Uid], tools);
         _ = display.Manager.Hear(display.End);
         return display.Manager;
     }
@@ -212,31 +212,32 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     }
 
     /// <summary>Ends the display of a run, if it has one, also one that a server before this one began.</summary>
-    public async Task End(string label, string place)
+    /// <param name="account">Whose it is; null: the host does not know it any more.</param>
+    public async Task End(string label, string place, Account? account)
     {
         all.TryRemove(label, out var display);
         fallen.TryRemove(label, out _);
-        await End(display?.Manager, ManagerOf(label, place, new(1)));
-        await End(display, SiteOf(label, place, new(1)));
+        await End(display?.Manager, ManagerOf(label, place, new(1)), account);
+        await End(display, SiteOf(label, place, new(1)), account);
     }
 
-    private async Task End(Companion? known, RunSite site)
+    private async Task End(Companion? known, RunSite site, Account? account)
     {
         if (known is not null)
         {
             known.End();
             await Task.WhenAny(known.Gone, delay(EndPatience));
         }
-        else if (KeeperLink.Find(site.Place, tools.Keepers.Program) is { } left)
-            await Dismiss(left, site);
+        else if (await KeeperLink.Find(site.Place, tools.Keepers.Program) is { } left)
+            await Dismiss(left, site, account);
 
-        await ClearLeft(site);
+        await ClearLeft(site, account);
     }
 
     /// <summary>A keeper that nobody needs any more ends what it has, and leaves.</summary>
-    private async Task Dismiss(KeeperLink link, RunSite site)
+    private async Task Dismiss(KeeperLink link, RunSite site, Account? account)
     {
-        var left = new Companion(link, site, tools);
+        var left = new Companion(link, site, account is null ? [] : [account.Uid], tools);
         left.End();
         link.Send(new Message(KeeperWord.Leave)); // where it has nothing, it is not heard of again
         await Task.WhenAny(left.Hear(() => { }), delay(EndPatience));
@@ -260,20 +261,31 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     /// What displays left that nobody keeps any more, of whichever run: their groups and marks outlive a wiped place, and a server that was
     /// lost while it ended one.
     /// </summary>
-    private async Task ClearLeft(RunSite site)
+    private async Task ClearLeft(RunSite site, Account? account)
     {
+        IReadOnlyCollection<uint> accounts = account is null ? [] : [account.Uid];
+        uint[] believed = [0, .. accounts];
         IEnumerable<string> groups = tools.Groups.Directory is { } all
             ? Directory.EnumerateDirectories(all, $"{site.Name}.*")
             : [];
-        foreach (
-            var run in groups
-                .Select(group => long.TryParse(Path.GetExtension(group).TrimStart('.'), out var run) ? run : 0)
-                .Concat(RunNotes.Marked(tools.Places)[site.Name].Select(mark => mark.Run))
-                .Where(run => run > 0)
-                .Distinct()
-                .ToList()
-        )
-            await Remains.End(site with { Run = new(run) }, tools.Places, tools.Groups);
+        var left = groups
+            .Select(group => long.TryParse(Path.GetExtension(group).TrimStart('.'), out var run) ? run : 0)
+            .Concat(
+                RunNotes
+                    .Marked(tools.Places)[site.Name]
+                    .Where(mark => mark.Users.AreAll(believed))
+                    .Select(mark => mark.Run)
+            )
+            .Where(run => run > 0)
+            .Distinct()
+            .Take(MostLeft)
+            .ToList();
+        // Side by side: what does not end takes its time once, however many numbers the account's processes claim.
+        await Task.WhenAll(
+            left.Select(run =>
+                Remains.End(site with { Run = new(run) }, tools.Places, tools.Groups, accounts)
+            )
+        );
         tools.SecretFiles.Remove(site.Name);
         tools.Ceilings.Forget(site.Name);
         if (!Directory.Exists(site.Place))
@@ -282,6 +294,9 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         using var above = Held.Walk(Ground.Own, Path.GetDirectoryName(site.Place)!);
         above.Held.Remove(Path.GetFileName(site.Place));
     }
+
+    /// <summary>Runs that are cleared away at once: the numbers are text in the account's hands.</summary>
+    private const int MostLeft = 32;
 
     private static string SocketsOf(RunSite site) => Path.Combine(site.Place, "sockets");
 
@@ -292,8 +307,8 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         var sockets = SocketsOf(site);
         OwnDirectory.Make(sockets);
         Ownership.Give(sockets, account);
-        using var shared = Held.Walk(Ground.DisplaySockets, Path.GetDirectoryName(LaunchField.DisplaySockets)!);
-        shared.Held.MakeDirectory(Path.GetFileName(LaunchField.DisplaySockets), AllWithSticky).Dispose();
+        if (DisplayFolder.Make(LaunchField.DisplaySockets) is { } why)
+            throw new IOException(why);
         return sockets;
     }
 
@@ -304,8 +319,6 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
         OwnDirectory.Make(site.Place);
         OwnDirectory.Make(Path.GetDirectoryName(site.Output)!);
     }
-
-    private const UnixFileMode AllWithSticky = (UnixFileMode)0x3FF; // 1777
 
     private Message Order(RunSite site, string sockets, WindowSize size, Account account)
     {
@@ -417,12 +430,15 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
     /// <exception cref="IOException">It is not there.</exception>
     public byte[] KeyOf(string label)
     {
-        using var file = File.OpenRead(
-            tools.SecretFiles.PathOf(Of(label)?.Site.Name ?? throw new IOException("the display is gone"), KeyName)
+        // The file is the account's, which may make it as long as it likes, take a lease on it (fcntl(2)), or put a pipe there.
+        var length = KeyFile().Length;
+        var bytes = Held.Head(
+            Ground.Secrets,
+            tools.SecretFiles.PathOf(Of(label)?.Site.Name ?? throw new IOException("the display is gone"), KeyName),
+            length
         );
-        // The file is the account's, which may make it as long as it likes.
-        var bytes = new byte[KeyFile().Length];
-        file.ReadExactly(bytes);
+        if (bytes.Length < length)
+            throw new IOException("the display's key is not whole");
         return bytes[^KeyLength..];
     }
 

@@ -54,7 +54,7 @@ internal interface IRunHost
     Task<string?> HowDisplayEnded(IRunning service, ProgramPart program, Account account, RunNumber run);
 
     /// <summary>Its run is over.</summary>
-    Task EndDisplay(IRunning service);
+    Task EndDisplay(IRunning service, Account? account);
 
     /// <summary>Makes the directories that a keeper and its program begin in.</summary>
     void MakePlaces(IRunning service, Account account);
@@ -149,5 +149,7 @@ internal interface IRunHost
     IReadOnlyList<int> Tree(IRunning service);
 
     /// <summary>Ends the processes of a run, and returns when none is left, or none more ends.</summary>
-    Task<(int Ended, bool Stuck)> End(RunSite site);
+    /// <param name="accounts">Whose processes are believed to be the run's by their mark.</param>
+    /// <returns>How many there were, and which are still there, as a clause; null: none.</returns>
+    Task<(int Ended, string? Left)> End(RunSite site, IReadOnlyCollection<uint> accounts);
 }

@@ -40,17 +40,26 @@ internal sealed class KeeperLink : IKeeper
         return new(socket, runDirectory, starter.Program, pid);
     }
 
-    /// <summary>Connects to the keeper an earlier server started; null when there is none.</summary>
+    /// <summary>
+    /// Connects to the keeper an earlier server started; null when there is none, or when it has been stopped for so long that no more
+    /// servers fit into its queue.
+    /// </summary>
     /// <param name="program">What a keeper's program is today.</param>
-    public static KeeperLink? Find(string runDirectory, string program)
+    public static async Task<KeeperLink?> Find(string runDirectory, string program)
     {
-        try
+        for (var tries = 0; ; tries++)
         {
-            return new(UnixConnection.Connect(runDirectory, "socket"), runDirectory, program, childPid: 0);
-        }
-        catch (SocketException)
-        {
-            return null;
+            try
+            {
+                return new(UnixConnection.Connect(runDirectory, "socket"), runDirectory, program, childPid: 0);
+            }
+            catch (SocketException error)
+            {
+                if (error.SocketErrorCode != SocketError.WouldBlock || tries == PlaceTries)
+                    return null;
+            }
+
+            await Task.Delay(5);
         }
     }
 
@@ -89,7 +98,7 @@ internal sealed class KeeperLink : IKeeper
                 continue;
             for (var tries = 0; tries < PlaceTries; tries++)
             {
-                if (Find(runDirectory, program) is { } link)
+                if (await Find(runDirectory, program) is { } link)
                     return link;
                 await Task.Delay(5);
             }
@@ -117,7 +126,7 @@ internal sealed class KeeperLink : IKeeper
 
     private static bool IsKeeper(int pid) =>
         ProcessFacts.CommandLine(pid) is ["calm-keeper", "keep", ..]
-        && ProcessFacts.EffectiveUser(pid) == ProcessFacts.EffectiveUser(Environment.ProcessId);
+        && ProcessFacts.Users(pid)?.AreAll(Linux.Accounts.Account.OwnId) == true;
 
     /// <summary>
     /// Whether it answers within a time. One of the first version cannot say so: it counts as there unless somebody has

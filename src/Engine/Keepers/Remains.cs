@@ -53,31 +53,45 @@ internal static class Remains
     private static readonly TimeSpan EndPatience = TimeSpan.FromSeconds(10);
 
     /// <summary>
-    /// Ends every process of a run whose keeper is gone, and returns when none is left, or none more ends.
+    /// Ends every process of a run whose keeper is gone, and returns when none is left, or none more ends. What is in its group belongs
+    /// to it, and of what left that, whatever carries its mark rightly (<see cref="MarkedProcesses"/>).
     /// </summary>
-    /// <returns>How many there were, and whether some are still there.</returns>
-    public static async Task<(int Ended, bool Stuck)> End(RunSite site, Places places, ControlGroups groups)
+    /// <param name="accounts">The run's account, by its number; none where the host does not know it any more.</param>
+    /// <returns>How many there were, and which are still there, as a clause; null: none.</returns>
+    public static async Task<(int Ended, string? Left)> End(
+        RunSite site,
+        Places places,
+        ControlGroups groups,
+        IReadOnlyCollection<uint> accounts
+    )
     {
         var group = site.Group(groups);
         if (group is not null)
             ControlGroups.KillAll(group);
-        var ended = new HashSet<int>();
+        using var marked = new MarkedProcesses.Ending(
+            $"CALM_RUN={site.Mark(places)}",
+            accounts,
+            withoutMark: group is null
+        );
         var began = System.Diagnostics.Stopwatch.GetTimestamp();
         while (true)
         {
-            // Marked processes, wherever they have gone; a process being ended has no environment any more.
-            var left = ProcessFacts.EndWith($"CALM_RUN={site.Mark(places)}");
-            ended.UnionWith(left);
+            // Wherever they have gone; a process that is being ended has no environment any more.
+            marked.End();
+            var left = marked.Left.ToList();
             if (left.Count == 0 && (group is null || !ControlGroups.IsPopulated(group)))
                 break;
             if (System.Diagnostics.Stopwatch.GetElapsedTime(began) > EndPatience)
-                return (ended.Count, true);
+                return (
+                    marked.Count,
+                    MarkedProcesses.Named(left.Union(group is null ? [] : ControlGroups.Processes(group)))
+                );
             await Task.Delay(5);
         }
 
         if (group is not null)
             ControlGroups.RemoveTree(group);
-        return (ended.Count, false);
+        return (marked.Count, null);
     }
 
     public static Outcome Read(ReadOnlySpan<byte> body)

@@ -90,7 +90,8 @@ internal sealed class RunHost(RunTools tools) : IRunHost
             ? null
             : await tools.Displays.HowEnded(service.Site(run).Name);
 
-    public Task EndDisplay(IRunning service) => tools.Displays.End(service.Id.ToString(), service.RunDirectory);
+    public Task EndDisplay(IRunning service, Account? account) =>
+        tools.Displays.End(service.Id.ToString(), service.RunDirectory, account);
 
     public void MakePlaces(IRunning service, Account account)
     {
@@ -162,7 +163,7 @@ internal sealed class RunHost(RunTools tools) : IRunHost
     private string Remembered => Path.Combine(tools.Places.RunDirectory, "taken-up");
 
     public async Task<IKeeper?> Find(string runDirectory, Func<IEnumerable<int>> processes) =>
-        KeeperLink.Find(runDirectory, tools.Keepers.Program)
+        await KeeperLink.Find(runDirectory, tools.Keepers.Program)
         ?? await KeeperLink.FindByProcesses(runDirectory, tools.Keepers.Program, processes());
 
     public void Note(string runDirectory, RunNumber run, RunNote note) => RunNotes.Write(runDirectory, run, note);
@@ -190,7 +191,8 @@ internal sealed class RunHost(RunTools tools) : IRunHost
     public IEnumerable<int> Processes(RunSite site) =>
         site.Group(tools.Groups) is { } group ? ControlGroups.Processes(group) : [];
 
-    public Task<(int Ended, bool Stuck)> End(RunSite site) => Remains.End(site, tools.Places, tools.Groups);
+    public Task<(int Ended, string? Left)> End(RunSite site, IReadOnlyCollection<uint> accounts) =>
+        Remains.End(site, tools.Places, tools.Groups, accounts);
 
     public IReadOnlyList<int> Tree(IRunning service)
     {

@@ -16,8 +16,7 @@ namespace CalmSentry.Engine.Keepers;
 internal readonly record struct RunNote(DateTimeOffset Began, long OutputFrom, DateTimeOffset? Moment);
 
 /// <summary>A process with a mark of this sentry, which is text in its own hands.</summary>
-/// <param name="User">Its effective user.</param>
-internal readonly record struct MarkedProcess(long Run, uint User, int Pid);
+internal readonly record struct MarkedProcess(long Run, ProcessUsers Users, int Pid);
 
 /// <summary>
 /// That a run was ordered, written down before its keeper hears of it: a file <c>order.N</c> in the service's run
@@ -140,17 +139,17 @@ internal static class RunNotes
             .ValuesOf("CALM_RUN")
             .Where(mark => mark.Value.StartsWith(begin, StringComparison.Ordinal))
             .Select(mark =>
-                (Parts: mark.Value[begin.Length..].Split(':'), User: ProcessFacts.EffectiveUser(mark.Pid), mark.Pid)
+                (Parts: mark.Value[begin.Length..].Split(':'), Users: ProcessFacts.Users(mark.Pid), mark.Pid)
             )
             .Where(mark =>
-                mark is { Parts: [_, var number], User: not null }
+                mark is { Parts: [_, var number], Users: not null }
                 && long.TryParse(number, NumberStyles.None, CultureInfo.InvariantCulture, out _)
             )
             .ToLookup(
                 mark => mark.Parts[0],
                 mark => new MarkedProcess(
                     long.Parse(mark.Parts[1], CultureInfo.InvariantCulture),
-                    mark.User!.Value,
+                    mark.Users!.Value,
                     mark.Pid
                 )
             );

@@ -4,7 +4,9 @@ using CalmSentry.Core.Lifecycle;
 using CalmSentry.Core.Runs;
 using CalmSentry.Core.Wording;
 using CalmSentry.Engine.Definitions;
+using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Logbook;
+using CalmSentry.Linux.Processes;
 using CalmSentry.Store;
 
 namespace CalmSentry.Engine.Services;
@@ -72,14 +74,13 @@ internal sealed class Rediscovery(House house)
     public void TellOfUnknown(IReadOnlySet<string> known)
     {
         foreach (
-            var unknown in house
-                .Host.Marked()
+            var unknown in Believed()
                 .Where(marked => IdOf(marked.Key) is not null && !known.Contains(marked.Key))
                 .Take(MostNamed)
         )
             house.Logbook.Trouble(
                 $"Processes of a service {unknown.Key[1..]}, which is not in the store, run: "
-                    + string.Join(", ", unknown.Select(one => one.Pid).Order().Take(MostNamed))
+                    + MarkedProcesses.Named(unknown.Select(one => one.Pid))
                     + ". Nobody starts them again, and they count as copies that somebody started by hand."
             );
     }
@@ -90,13 +91,23 @@ internal sealed class Rediscovery(House house)
             .Select(copy => copy.Id)
             .Concat(house.Host.Labels().Select(IdOf).OfType<ServiceId>())
             .Concat(
-                house
-                    .Host.Marked()
+                Believed()
                     .Select(marked => IdOf(marked.Key))
                     .OfType<ServiceId>()
                     .Where(id => id.Number <= latest.Number + MostByMark)
             );
         house.Store.PassIds(new ServiceId(ids.Append(latest).Max(id => id.Number)));
+    }
+
+    /// <summary>The account of a service that nobody knows is not known either: it is one of those that may run services.</summary>
+    private ILookup<string, MarkedProcess> Believed()
+    {
+        uint[] believed = [0, .. house.Tools.Permits.Users()];
+        return house
+            .Host.Marked()
+            .SelectMany(marked => marked.Select(process => (marked.Key, Process: process)))
+            .Where(one => one.Process.Users.AreAll(believed))
+            .ToLookup(one => one.Key, one => one.Process);
     }
 
     private static ServiceId? IdOf(string label) =>

@@ -458,7 +458,7 @@ internal sealed partial class ServiceActor
         LastEnd? end = null;
         var over = false;
         var judgesFiles = registry.Together.Judges(Id, run);
-        if (LaunchedBy?.Program is { Window: not null } program)
+        if (LaunchedBy is { Program: { Window: not null } program } launchedBy)
         {
             // A program ends with its display, and is often the first to say so.
             if (
@@ -469,7 +469,7 @@ internal sealed partial class ServiceActor
                 && await house.Host.HowDisplayEnded(this, program, account, run) is { } why
             )
                 await Apply(new DisplayFell(run, why));
-            await house.Host.EndDisplay(this);
+            await house.Host.EndDisplay(this, house.Host.AccountOf(launchedBy.Account));
         }
 
         outputEnded = to;

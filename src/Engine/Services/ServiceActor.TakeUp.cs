@@ -322,6 +322,17 @@ internal sealed partial class ServiceActor
             remains = Task.WhenAll(remains, ending);
     }
 
+    /// <summary>Whose processes are believed to be a run's by their mark: the account of today, and that of the live run's beginning.</summary>
+    private IReadOnlyCollection<uint> Accounts() =>
+        [
+            .. new[] { Definition.Account, LaunchedBy?.Account }
+                .OfType<string>()
+                .Distinct()
+                .Select(house.Host.AccountOf)
+                .OfType<Linux.Accounts.Account>()
+                .Select(account => account.Uid),
+        ];
+
     /// <summary>Completes when nothing of the run lives any more, however long the kernel holds some of it.</summary>
     /// <returns>How many processes there were.</returns>
     private async Task<int> EndRemains(RunNumber run)
@@ -329,13 +340,13 @@ internal sealed partial class ServiceActor
         var all = 0;
         for (var said = false; ; said = true)
         {
-            var (ended, stuck) = await house.Host.End(Site(run));
+            var (ended, left) = await house.Host.End(Site(run), Accounts());
             all = Math.Max(all, ended);
-            if (!stuck)
+            if (left is null)
                 break;
             if (!said)
                 Trouble(
-                    $"Some processes of run {run} do not end: the kernel holds them, as on a disk that does not "
+                    $"Some processes of run {run} do not end: {left}. The kernel holds them, as on a disk that does not "
                         + $"answer. Nothing else is started in their place before they have ended."
                 );
         }

@@ -491,8 +491,11 @@ internal sealed partial class ServiceActor : IWatched, ITakesTurns, IDisposable
         View = ServiceViews.Of(this);
         return Call(async () =>
         {
-            var user = house.Host.AccountOf(Definition.Account)?.Uid;
-            marked = [.. marks[Id.ToString()].Where(mark => mark.User == user).Select(mark => mark.Run)];
+            uint[] believed = [0, .. Accounts()];
+            marked =
+            [
+                .. marks[Id.ToString()].Where(mark => mark.Users.AreAll(believed)).Select(mark => mark.Run).Distinct(),
+            ];
             var stopped = house.Host.StopNoted(RunDirectory);
             await FindKeeper(newBoot);
             if (stopped is not null)

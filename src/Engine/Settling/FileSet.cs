@@ -24,6 +24,13 @@ internal sealed class FileSet
     private readonly Dictionary<string, string?> interpreters = new(StringComparer.Ordinal);
     private readonly Dictionary<string, MapNode> maps = new(StringComparer.Ordinal);
 
+    private const int MostMistakes = 200;
+
+    /// <summary>Of all files, what aliases stand for written out each time.</summary>
+    private const long MostCharacters = FilesDocument.LongestInAll;
+
+    private long characters;
+
     private FileSet(FilesDocument document) => Document = document;
 
     public FilesDocument Document { get; }
@@ -53,6 +60,9 @@ internal sealed class FileSet
         var fills = all.OfHost(host);
         var filler = new Filler(path => all.maps.GetValueOrDefault(path), fills);
         foreach (var (path, map) in all.maps)
+        {
+            if (all.errors.Count >= MostMistakes)
+                break; // so many are shown to nobody
             switch (FormatOf(map))
             {
                 case Filler.BaseFormat or HostFormat:
@@ -80,6 +90,8 @@ internal sealed class FileSet
                     break;
             }
 
+        }
+
         if (document.Take is null)
         {
             all.OneEach();
@@ -95,12 +107,25 @@ internal sealed class FileSet
 
     private void Parse(string path, string text)
     {
+        if (errors.Count >= MostMistakes)
+            return;
         if (Unquoted(text) is { } place)
             errors.Add(
                 new(path, new("definition", "{{…}} without quotes", "a blank inside quotes: \"{{port}}\"", place))
             );
-        else if (YamlNodes.Read(text) is var (node, error) && error is not null)
+        else if (YamlNodes.Read(text, out var written) is var (node, error) && error is not null)
             errors.Add(new(path, error));
+        else if ((characters += written) > MostCharacters)
+            errors.Add(
+                new(
+                    path,
+                    new(
+                        "definition",
+                        $"with it more than {MostCharacters} characters in all files",
+                        $"texts of at most {MostCharacters} characters together, those that aliases stand for counted each time"
+                    )
+                )
+            );
         else if (node is MapNode map)
             maps[path] = map;
         else

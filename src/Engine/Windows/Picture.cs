@@ -24,6 +24,7 @@ internal sealed class Picture : IAsyncDisposable
     private const int MostPixels = 4_000_000;
 
     private readonly NetworkStream stream;
+    private readonly Pace pace = new();
     private ushort width,
         height;
 
@@ -92,7 +93,8 @@ internal sealed class Picture : IAsyncDisposable
         throw new IOException("the display changes its size again and again");
     }
 
-    private const int MostSizes = 5;
+    private const int MostSizes = 5,
+        NewSizeCost = 50; // room for another picture is made
 
     private Taken? Made(ReadOnlySpan<byte> pixels, UInt128? before)
     {
@@ -162,6 +164,7 @@ internal sealed class Picture : IAsyncDisposable
     /// <returns>Pixels that it brought; null: it was another message.</returns>
     private async Task<long?> Message(byte[]? pixels, CancellationToken cancellation)
     {
+        await pace.Spend(1, cancellation).ConfigureAwait(false);
         switch ((await Read(1, cancellation).ConfigureAwait(false))[0])
         {
             case 0: // FramebufferUpdate
@@ -194,10 +197,12 @@ internal sealed class Picture : IAsyncDisposable
         var encoding = BinaryPrimitives.ReadInt32BigEndian(head.AsSpan(8));
         if (encoding == NewSize)
         {
+            await pace.Spend(NewSizeCost, cancellation).ConfigureAwait(false);
             Resize(wide, high);
             return 0;
         }
 
+        await pace.Spend(1 + (int)((long)wide * high * 4 / Piece), cancellation).ConfigureAwait(false);
         if (encoding != Raw || left + wide > width || top + high > height)
             throw new IOException("the display sent what was not asked for");
         if (pixels is null)

@@ -19,6 +19,7 @@ internal sealed class XLine : IAsyncDisposable
         Most = 16;
 
     private readonly NetworkStream stream;
+    private readonly Pace pace = new();
     private readonly Dictionary<string, uint> atoms = new(StringComparer.Ordinal);
 
     private XLine(NetworkStream stream) => this.stream = stream;
@@ -166,6 +167,7 @@ internal sealed class XLine : IAsyncDisposable
     /// <summary>An error, an answer with all that belongs to it, or an event.</summary>
     private async Task<byte[]> Next(CancellationToken cancellation)
     {
+        await pace.Spend(1, cancellation).ConfigureAwait(false);
         var unit = await Read(Unit, cancellation).ConfigureAwait(false);
         const int generic = 35;
         if (unit[0] != 1 && (unit[0] & 0x7f) != generic)

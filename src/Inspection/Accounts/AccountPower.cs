@@ -26,6 +26,9 @@ internal static class AccountPower
     public static IEnumerable<string> GroupsOfPower(Account account) =>
         account.Groups.Select(AccountGroup.NameOf).Where(Powerful.Contains);
 
+    public static bool MayBecomeRoot(Account account) =>
+        account.Uid == 0 || GroupsOfPower(account).Any() || MentionedToSudo(account);
+
     public static IReadOnlyList<string> Of(Account account)
     {
         var may = new List<string>();

@@ -78,7 +78,8 @@ internal sealed class FolderRights(RunTools tools)
                 && !await GiveIn(account, way, write, said, made, gone).ConfigureAwait(false)
             )
                 return (false, said);
-
+            if (write && IsOfDefinitions(way))
+                said.Add(NotSettled(account, way));
             return (
                 true,
                 said.Count == 0
@@ -180,6 +181,27 @@ internal sealed class FolderRights(RunTools tools)
         }
     }
 
+    private static bool IsOfDefinitions(HeldWay way)
+    {
+        try
+        {
+            using var folder = way.Held.Content();
+            return folder
+                .Names()
+                .Take(AskedAtOnce)
+                .Any(name =>
+                    name.EndsWith(".yaml", StringComparison.Ordinal) || name.EndsWith(".yml", StringComparison.Ordinal)
+                );
+        }
+        catch (IOException)
+        {
+            return false;
+        }
+    }
+
+    private static string NotSettled(Account account, HeldWay way) =>
+        $"Definition files in {way.Path} cannot be settled any more: {account.Name} would decide what runs here.";
+
     /// <summary>What a grant would do, as a sentence.</summary>
     public async Task<string> WouldGrant(Account account, string folder, bool write, CancellationToken gone)
     {
@@ -202,7 +224,8 @@ internal sealed class FolderRights(RunTools tools)
                         ? ""
                         : $"{account.Name} would be let {(write ? "read and write" : "read")} {way.Path} and what is in it; now "
                             + $"it is refused {StillClosed(closed)}."
-                );
+                )
+                + (write && IsOfDefinitions(way) ? $" {NotSettled(account, way)}" : "");
         }
         catch (IOException error)
         {

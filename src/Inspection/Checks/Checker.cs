@@ -26,11 +26,24 @@ internal sealed record Subject(
     RunTools Tools,
     Clocks Clocks,
     TimeSpan ShutdownWithin,
+    Askers Asked,
     AsAccount AsAccount,
     HostLook Host
 )
 {
     public bool Runs => Self?.Situation.Run is not null;
+
+    public IReadOnlyCollection<uint> Askers => Asked.Users;
+
+    public bool EndsCopies => Asked.EndsCopies;
+}
+
+/// <summary>Who asks for a check, and for what.</summary>
+/// <param name="Users">The account, and the login behind it, by number; none where the sentry looks by itself.</param>
+/// <param name="EndsCopies">Copies that are in the way would be ended first.</param>
+internal sealed record Askers(IReadOnlyCollection<uint> Users, bool EndsCopies = false)
+{
+    public static Askers Nobody { get; } = new([]);
 }
 
 /// <summary>What is read of the host once for all checks of one act, when the first of them wants it.</summary>
@@ -70,8 +83,11 @@ internal sealed class Checker(
 
     /// <summary>Everything; those that block first.</summary>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
-    public Task<IReadOnlyList<Finding>> All(Definition definition, AsAccount? asAccount = null) =>
-        Within(() => Look(SubjectOf(definition, new(Processes.Read), asAccount)));
+    public Task<IReadOnlyList<Finding>> All(
+        Definition definition,
+        Askers askers,
+        AsAccount? asAccount = null
+    ) => Within(() => Look(SubjectOf(definition, new(Processes.Read), askers, asAccount)));
 
     /// <summary>The same definition, with the days that files of its rhythm leave out, as they are now.</summary>
     public Task<Definition> WithDays(Definition definition, CancellationToken cancellation) =>
@@ -79,18 +95,21 @@ internal sealed class Checker(
 
     /// <summary>Those that can block, as a start needs them.</summary>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
-    public Task<IReadOnlyList<Finding>> ForStart(Definition definition) =>
-        Within(() => Blocking(SubjectOf(definition, new(Processes.Read))));
+    public Task<IReadOnlyList<Finding>> ForStart(Definition definition, Askers askers) =>
+        Within(() => Blocking(SubjectOf(definition, new(Processes.Read), askers)));
 
     /// <summary>The same of several that are started as one act: all of them share what is read of the host, and an account's questions.</summary>
     /// <returns>In their order.</returns>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
-    public Task<IReadOnlyList<Finding>[]> ForStart(IReadOnlyList<Definition> definitions) =>
+    public Task<IReadOnlyList<Finding>[]> ForStart(
+        IReadOnlyList<Definition> definitions,
+        Askers askers
+    ) =>
         Within(() =>
         {
             var asAccount = tools.AsAccount.Gathered();
             var host = new HostLook(Processes.Read);
-            return Task.WhenAll(definitions.Select(one => Blocking(SubjectOf(one, host, asAccount))));
+            return Task.WhenAll(definitions.Select(one => Blocking(SubjectOf(one, host, askers, asAccount))));
         });
 
     private async Task<T> Within<T>(Func<Task<T>> look)
@@ -159,12 +178,25 @@ internal sealed class Checker(
         );
         if (subject.Runs)
             return found;
-        found.AddRange(CopyChecks.Look(subject, await subject.Host.Processes.ConfigureAwait(false)));
-        found.AddRange(PortChecks.Look(subject));
+        var look = new CopyLook(
+            await subject.Host.Processes.ConfigureAwait(false),
+            () => subject.Host.Sockets,
+            registry.All
+        );
+        var copies = CopyChecks.Find(subject, look);
+        found.AddRange(CopyChecks.Look(subject, copies));
+        // What a copy holds goes with it.
+        var going = subject.EndsCopies ? copies.Where(copy => copy.Blocks).SelectMany(copy => look.Below(copy.Pid)) : [];
+        found.AddRange(PortChecks.Look(subject, going.ToHashSet()));
         return found;
     }
 
-    private Subject SubjectOf(Definition definition, HostLook host, AsAccount? asAccount = null)
+    private Subject SubjectOf(
+        Definition definition,
+        HostLook host,
+        Askers askers,
+        AsAccount? asAccount = null
+    )
     {
         var account = Account.Named(definition.Account);
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);
@@ -178,6 +210,7 @@ internal sealed class Checker(
             tools,
             clocks,
             shutdownWithin(),
+            askers,
             asAccount ?? tools.AsAccount,
             host
         );

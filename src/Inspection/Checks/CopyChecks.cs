@@ -1,179 +1,294 @@
-using System.Text;
+using System.Collections.Immutable;
 using CalmSentry.Contract;
+using CalmSentry.Core.Copies;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Rhythms;
+using CalmSentry.Core.Text;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Files;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
-using CalmSentry.Linux.Sockets;
 using CalmSentry.Store;
 
 namespace CalmSentry.Inspection.Checks;
 
-/// <summary>A copy of the program that somebody else has running already.</summary>
-/// <param name="Same">It does the same: by its arguments, its directory, or what it holds.</param>
-/// <param name="Blocks">
-/// Two at once would be in each other's way, and whoever began it may have a say: root, the service's own account, or whoever holds the
-/// service's port or lock. Any other is only named.
-/// </param>
-internal sealed record Copy(int Pid, string User, DateTimeOffset Since, string From, bool Same, bool Blocks)
+/// <summary>A copy of the program that somebody else has running already: the topmost process of it.</summary>
+/// <param name="Inside">The service in whose run it was begun; null: in none.</param>
+/// <param name="Starter">Whoever began it, and may begin it again when it ends: a script that goes on; null: nobody is seen to.</param>
+internal sealed record Copy(
+    int Pid,
+    string User,
+    DateTimeOffset Since,
+    string From,
+    CopyVerdict Verdict,
+    string? Inside,
+    CopyStarter? Starter
+)
 {
+    public bool Blocks => Verdict == CopyVerdict.InTheWay;
+
     public override string ToString() =>
-        $"pid {Pid}, as {User}, since {WallClock.In(Since, TimeZoneInfo.Local):yyyy-MM-dd HH:mm}, {From}";
+        $"pid {Pid}, as {User}, since {WallClock.In(Since, TimeZoneInfo.Local):yyyy-MM-dd HH:mm}, {From}"
+        + (Inside is null ? "" : $", inside the service {Inside}")
+        + (Starter is null ? "" : $", by {Starter}, which may start it again");
 }
 
-/// <summary>Copies running outside this sentry, by executable, script, directory and what they hold, as the kernel has them.</summary>
+/// <summary>A script that began a copy.</summary>
+internal sealed record CopyStarter(int Pid, long Began, string Command)
+{
+    public bool Lives => ProcessFacts.Lives(Pid) && ProcessFacts.Stat(Pid, 22) == Began;
+
+    public override string ToString() => $"{Command} (pid {Pid})";
+}
+
+/// <summary>Copies running outside this sentry, as the kernel has them; what counts as one <see cref="CopyRule"/> says.</summary>
 internal static class CopyChecks
 {
-    public static IEnumerable<Finding> Look(Subject subject, IReadOnlyList<ProcessLine> processes)
+    public static IEnumerable<Finding> Look(Subject subject, IReadOnlyList<Copy> copies)
     {
-        var copies = Find(
-            subject.Definition,
-            subject.Tools.Store,
-            subject.Tools.Places,
-            processes,
-            () => subject.Host.Sockets
-        );
         var name = subject.Definition.Name;
-        if (copies.Where(copy => copy.Blocks).ToList() is { Count: > 0 } blocking)
+        if (copies.Where(copy => copy.Blocks && !subject.EndsCopies).ToList() is { Count: > 0 } blocking)
             yield return new(
                 FindingCode.CopyRunning,
                 Severity.Blocks,
-                $"The same program runs already, outside the sentry: {string.Join("; ", blocking)}.",
+                $"The same program runs already, outside the sentry: {Listed(blocking)}.",
                 "Two copies at once write over each other or fight for a port.",
                 $"End it where it was started; or let the sentry end it cleanly first: calm start {name} "
                     + $"--end-copies. If two are wanted: --accept copy-running.",
                 OnlyNow: true
             );
-        if (copies.Where(copy => copy is { Same: true, Blocks: false }).ToList() is { Count: > 0 } named)
+        if (copies.Where(copy => copy.Verdict is CopyVerdict.Named or CopyVerdict.Tool).ToList() is { Count: > 0 } named)
             yield return new(
                 FindingCode.CopyOfAnother,
                 Severity.Note,
-                $"The same program runs outside the sentry, in nobody's way: {string.Join("; ", named)}.",
-                "It is another account's, or one of the host's own tools, and holds neither a port nor a lock of this service.",
+                $"The same program runs outside the sentry, in nobody's way: {Listed(named)}.",
+                "It is another account's and does not hold this service's port, or a tool of the host's whose arguments name no file or port.",
                 "Nothing needs to be done.",
                 OnlyNow: true
             );
-        if (copies.Where(copy => !copy.Same).ToList() is { Count: > 0 } others)
+        if (copies.Where(copy => copy.Verdict == CopyVerdict.OtherArguments).ToList() is { Count: > 0 } others)
             yield return new(
                 FindingCode.CopyWithOtherArguments,
                 Severity.Risk,
-                $"The program runs already with other arguments, outside the sentry: {string.Join("; ", others)}.",
+                $"The program runs already with other arguments, outside the sentry: {Listed(others)}.",
                 "If it is a forgotten copy, the two may write over each other.",
                 "Look whether it is still needed, and end it if not.",
                 OnlyNow: true
             );
     }
 
+    private const int MostListed = 20;
+
+    private static string Listed(List<Copy> copies) =>
+        string.Join("; ", copies.Take(MostListed))
+        + (copies.Count > MostListed ? $"; and {copies.Count - MostListed} more" : "");
+
+    public static IReadOnlyList<Copy> Find(Subject subject, CopyLook look) =>
+        Find(subject.Definition, subject.Tools.Store, subject.Tools.Places, look, subject.Askers);
+
+    /// <param name="askers">Whoever asks, by number: what they started by hand is in the way.</param>
     public static IReadOnlyList<Copy> Find(
         Definition definition,
         SentryStore store,
         Places places,
-        IReadOnlyList<ProcessLine> processes,
-        Func<IReadOnlyList<Listening>> sockets
+        CopyLook look,
+        IReadOnlyCollection<uint> askers
     )
     {
-        var program = definition.Program;
-        var path = Folders.Real(program.Path);
-        // Of one of the host's own programs, such as a shell, neither program nor account tells whether it is the same.
-        var common =
-            HostPlaces.HoldsPrograms(Path.GetDirectoryName(path) ?? "/")
-            || HostPlaces.HoldsPrograms(Path.GetDirectoryName(program.Path) ?? "/");
         var directory = Folders.Real(LaunchOrder.DirectoryOf(definition, places));
-        var account = Account.Named(definition.Account)?.Uid;
-        var ports = SocketsOn(definition, store, sockets);
-        var found = new List<Copy>();
-        var mark = Encoding.UTF8.GetBytes($"CALM_RUN={places.RunDirectory}:");
-        foreach (var process in processes)
+        var wanted = WantedBy(definition, store, directory);
+        var script = wanted.Script < 0 ? null : Path.GetFileName(wanted.Words[wanted.Script].Value);
+        var kin = new CopyKin(definition.Account, askers);
+        var seen = new Dictionary<int, (ProcessLine Process, uint User, bool IsKin)>();
+        foreach (var process in look.Processes)
         {
-            var (pid, line, executable) = process;
-            var executes = executable == path && program.With is null;
-            var at = executes ? 0 : ScriptAt(line, process, path, common);
-            if (at < 0 || executable?.EndsWith("/calm", StringComparison.Ordinal) == true)
+            var executable = ExecutableOf(process);
+            if (executable != wanted.Executable && (script is null || !MayRun(process, script)))
                 continue;
-            // Not our own runs; but one of a service that the store does not know, as where an older store was put back.
-            var service = process.ServiceOf(mark);
-            var lost = service > 0 && !store.HasService(new(service));
-            if (service != 0 && !lost)
+            if (executable.EndsWith("/calm", StringComparison.Ordinal) || !SharesFiles(process, wanted.Executable))
                 continue;
-            // What it has written over its arguments says nothing of them: then it is its directory that tells.
-            var same =
-                line.Skip(at + 1).SequenceEqual(program.Arguments)
-                || (executes && IsRewritten(line, path) && process.WorkingDirectory == directory);
-            var there = process.WorkingDirectory == directory;
-            var holds = ports.Count > 0 && ProcessFacts.Sockets(pid).Any(ports.Contains);
-            if (common && !same && !holds)
+            if (ProcessFacts.Users(process.Pid) is not { } users)
                 continue;
-            // Neither our own runs, see above, nor what our own checks run.
-            if (ProcessFacts.Parent(pid) == Environment.ProcessId)
+            seen[process.Pid] = (process, users.Effective, kin.Includes(users));
+        }
+
+        var own = definition.Name;
+        var homes = new Lazy<CopyHomes>(() => new(look, places));
+        var copies = new List<Copy>();
+        foreach (var (pid, (process, user, isKin)) in seen)
+        {
+            // A copy that forks is one copy: the topmost counts, and what those below it hold it holds.
+            if (look.Above(pid).Any(seen.ContainsKey) || process.HasChanged() || !ProcessFacts.Lives(pid))
                 continue;
-            if ((!lost && !process.StaysForeign(mark)) || !ProcessFacts.Lives(pid))
+            // What our own checks run, and what rehearsals do.
+            if (look.Above(pid).Contains(Environment.ProcessId))
                 continue;
-            var user = ProcessFacts.EffectiveUser(pid) ?? 0;
-            var own = user == 0 || user == account;
-            holds |= ProcessFacts.LocksBelow(pid, directory);
-            same |= holds;
-            found.Add(
+            var home = homes.Value.Of(pid, kin.Accounts, out var isPassing);
+            if (isPassing || home?.Definition.Name == own)
+                continue;
+            // Another service that runs the very same is one that somebody wrapped: that was said when it was.
+            if (home?.Definition is { } other && IsOwnProgram(other, store, places, wanted))
+                continue;
+            var verdict = CopyRule.Judge(wanted, SightOf(process, isKin, wanted, directory, definition, places, look));
+            if (verdict == CopyVerdict.None)
+                continue;
+            copies.Add(
                 new(
                     pid,
                     Account.NameOf(user),
                     ProcessFacts.Started(pid),
                     Origin(pid),
-                    same,
-                    same && (holds || (own && (!common || there)))
+                    verdict,
+                    home?.Definition.Name,
+                    StarterOf(pid)
                 )
             );
         }
 
-        // A copy that forks is one copy: the topmost counts.
-        return [.. found.Where(copy => !found.Exists(other => other.Pid == ProcessFacts.Parent(copy.Pid)))];
+        return copies;
     }
 
-    /// <summary>Its first word is none that a program is begun by: it shows a title of its own.</summary>
-    private static bool IsRewritten(IReadOnlyList<string> line, string executable) =>
-        line[0].Contains(' ', StringComparison.Ordinal) && line[0] != executable
-        || Path.GetFileName(line[0]) != Path.GetFileName(executable);
-
-    /// <summary>Sockets that listen on a port of the service's, by the kernel's numbers for them.</summary>
-    private static HashSet<long> SocketsOn(
+    private static CopySight SightOf(
+        ProcessLine process,
+        bool isKin,
+        CopyWanted wanted,
+        string directory,
         Definition definition,
-        SentryStore store,
-        Func<IReadOnlyList<Listening>> sockets
+        Places places,
+        CopyLook look
     )
     {
-        var ports = PortLooks
-            .In(definition)
-            .Select(one => one.Port)
-            .Concat(store.Rehearsal(definition.Name)?.TcpPorts ?? [])
-            .ToHashSet();
-        return ports.Count == 0
-            ? []
-            : sockets()
-                .Where(socket => socket.Protocol == "tcp" && ports.Contains(socket.Port))
-                .Select(socket => socket.Inode)
-                .ToHashSet();
+        var tree = look.Below(process.Pid);
+        var listening = look.PortsOf(tree);
+        var holdsPort = listening.Any(wanted.Ports.Contains);
+        string[] folders = [directory, places.StateOf(definition.Name)];
+        string[] files = [.. definition.Output.Files.Values];
+        return new(
+            ExecutableOf(process),
+            WordsOf(process, isKin),
+            ShowsTitle(process),
+            isKin ? CopyOwner.Kin : CopyOwner.Stranger,
+            HoldsPort: holdsPort,
+            HoldsOtherPorts: !holdsPort && listening.Count > 0,
+            // Of a stranger's these count for nothing, and are not looked at.
+            HoldsLock: isKin && tree.Any(pid => ProcessFacts.HoldsLock(pid, IsIts)),
+            WritesFile: isKin && tree.SelectMany(ProcessFacts.WrittenFiles).Any(IsIts),
+            IsThere: process.WorkingDirectory == directory
+        );
+
+        bool IsIts(string path) =>
+            files.Contains(path)
+            || folders.Any(folder =>
+                !HostPlaces.IsShared(folder) && path.StartsWith($"{folder.TrimEnd('/')}/", StringComparison.Ordinal)
+            );
     }
 
-    /// <summary>Where on a command line the script stands, its interpreter before it; -1 when it is another.</summary>
-    private static int ScriptAt(IReadOnlyList<string> line, ProcessLine process, string script, bool common)
+    /// <summary>What a service would run, down to the file that is executed in the end.</summary>
+    private static CopyWanted WantedBy(Definition definition, SentryStore store, string directory)
     {
-        if (common)
-            return -1;
-        for (var i = 1; i < Math.Min(line.Count, 5); i++)
+        var program = definition.Program;
+        var command = LaunchOrder.CommandOf(program);
+        var (executable, rest) = (Folders.Real(command[0]), command.Skip(1).ToList());
+        var script = -1;
+        if (program.With is not null)
+            script = rest.Count - program.Arguments.Length - 1;
+        else if (Interpreters.FirstLine(program.Path) is not null)
         {
-            if (
-                !line[i].EndsWith(Path.GetFileName(script), StringComparison.Ordinal)
-                || line[i].Contains('\0', StringComparison.Ordinal)
-            )
-                continue;
-            if (Folders.Real(Path.GetFullPath(line[i], process.WorkingDirectory ?? "/")) == script)
-                return i;
+            // The kernel executes what its first line says, and hands it over the path it was called by.
+            executable = Interpreters.Best(program.Path) is { } meant ? Folders.Real(meant.Path) : executable;
+            rest.Insert(0, program.Path);
+            script = 0;
         }
+        else if (ScriptKind.OfInterpreter(program.Path) is { } kind)
+            script = kind.ScriptAmong(rest);
 
-        return -1;
+        return new(
+            executable,
+            [.. rest.Select(word => WordOf(word, [directory], followsLinks: true))],
+            script,
+            script < 0 && ScriptKind.OfInterpreter(executable)?.IsAmong(rest) == true,
+            HostPlaces.HoldsPrograms(Path.GetDirectoryName(executable) ?? "/")
+                || HostPlaces.HoldsPrograms(Path.GetDirectoryName(command[0]) ?? "/"),
+            [
+                .. PortLooks
+                    .In(definition)
+                    .Select(one => one.Port)
+                    .Concat(store.Rehearsal(definition.Name)?.TcpPorts ?? [])
+                    .Distinct(),
+            ]
+        );
+    }
+
+    private static bool IsOwnProgram(Definition other, SentryStore store, Places places, CopyWanted wanted)
+    {
+        var its = WantedBy(other, store, Folders.Real(LaunchOrder.DirectoryOf(other, places)));
+        return CopyRule.Judge(wanted, new(its.Executable, its.Words, ShowsTitle: false, CopyOwner.Kin))
+            is CopyVerdict.InTheWay
+                or CopyVerdict.Tool;
+    }
+
+    /// <summary>
+    /// A process may have gone elsewhere since it was given its words: it is asked for where it is, and where it was begun. Links are
+    /// followed only on behalf of those whose word counts, for a look at a file may be a look at somebody else's file system.
+    /// </summary>
+    private static ImmutableArray<CopyWord> WordsOf(ProcessLine process, bool isKin)
+    {
+        var folders = new[] { process.WorkingDirectory, ProcessFacts.ValueOf(process.Pid, "PWD") }
+            .OfType<string>()
+            .Where(Path.IsPathRooted)
+            .Distinct()
+            .ToList();
+        return [.. process.Command.Skip(1).Take(MostWords).Select(word => WordOf(word, folders, isKin))];
+    }
+
+    private const int MostWords = 1000;
+
+    private static CopyWord WordOf(string word, IReadOnlyList<string> folders, bool followsLinks)
+    {
+        var (option, value) = CopyWord.Split(word);
+        if (value.Length == 0 || value.Contains('\0', StringComparison.Ordinal))
+            return new(option, value, [], false);
+        var paths = folders.Select(folder => Path.GetFullPath(value, folder)).Distinct().ToList();
+        return followsLinks
+            ? new(option, value, [.. paths.Select(Folders.Real)], paths.Exists(Path.Exists))
+            : new(option, value, [.. paths], false);
+    }
+
+    private static string ExecutableOf(ProcessLine process)
+    {
+        // Whose file was replaced meanwhile runs on (proc(5), exe).
+        const string replaced = " (deleted)";
+        var executable = process.Executable ?? "";
+        return executable.EndsWith(replaced, StringComparison.Ordinal) ? executable[..^replaced.Length] : executable;
+    }
+
+    private static bool MayRun(ProcessLine process, string script) =>
+        process.Command.Skip(1).Any(word => word.EndsWith(script, StringComparison.Ordinal));
+
+    /// <summary>In a container the same path is another file.</summary>
+    private static bool SharesFiles(ProcessLine process, string executable) =>
+        ProcessFacts.HasOwnMounts(process.Pid) != true
+        || FileFacts.AreOne(ProcessFacts.ExecutableLink(process.Pid), executable);
+
+    /// <summary>
+    /// Whether it has written over its arguments: then it says nothing of them. The rest of the room shows as empty words, and its first
+    /// word is none that a program is begun by.
+    /// </summary>
+    private static bool ShowsTitle(ProcessLine process)
+    {
+        var line = process.Command;
+        return line[0] != process.Executable
+            && (
+                line[0].Contains(' ', StringComparison.Ordinal)
+                || (line.Count > 1 && line.Skip(1).All(word => word.Length == 0))
+                || (
+                    line.Count == 1
+                    && !Path.GetFileName(ExecutableOf(process))
+                        .StartsWith(Path.GetFileName(line[0]).TrimStart('-'), StringComparison.Ordinal)
+                )
+            );
     }
 
     private static string Origin(int pid)
@@ -198,5 +313,19 @@ internal static class CopyChecks
         return ProcessFacts.Parent(pid) == 1
             ? "from a boot script, or left behind by a login that has ended"
             : $"started by {ProcessFacts.Status(ProcessFacts.Parent(pid), "Name")} (pid {ProcessFacts.Parent(pid)})";
+    }
+
+    /// <summary>A shell that runs a script, or a command, and waits for it: what comes after that nobody knows.</summary>
+    private static CopyStarter? StarterOf(int pid)
+    {
+        var parent = ProcessFacts.Parent(pid);
+        if (parent <= 1 || ProcessFacts.Executable(parent) is not { } executable)
+            return null;
+        var command = ProcessFacts.CommandLine(parent);
+        return ScriptKind.OfInterpreter(executable) is { } kind
+            && command.Count > 1
+            && (kind.IsAmong([.. command.Skip(1)]) || kind.ScriptAmong([.. command.Skip(1)]) >= 0)
+            ? new(parent, ProcessFacts.Stat(parent, 22), Shown.Line(string.Join(' ', command.Take(3))))
+            : null;
     }
 }

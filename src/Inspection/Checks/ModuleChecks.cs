@@ -10,21 +10,32 @@ namespace CalmSentry.Inspection.Checks;
 
 /// <summary>
 /// Whether its own interpreter understands a script, and finds the modules it asks for at its top level: asked as the account, in the
-/// directory, without a network. The script is read, not run, but for what Perl runs while it reads (BEGIN blocks, perlmod(1)).
+/// directory, without a network. The script is read, not run, but for what Perl runs while it reads (BEGIN blocks, perlmod(1)); what reads
+/// it is the interpreter's own, whatever lies in the directory under the same name.
 /// </summary>
 internal static partial class ModuleChecks
 {
     private const int MostRead = 256 * 1024;
 
     private const string Python = """
-        import ast, importlib.util, sys
-        path = sys.argv[1]
-        import os
-        sys.path[0] = sys.argv[2] if len(sys.argv) > 2 else os.path.dirname(os.path.abspath(path))
+        import sys
+        looked = sys.path[:]
+        own = getattr(sys, 'base_prefix', sys.prefix).rstrip('/') + '/lib'
+        sys.path[:] = [place for place in looked if place.startswith(own) and '-packages' not in place]
+        import ast, os
         try:
-            tree = ast.parse(open(path, 'rb').read(), path)
+            import importlib.util
+        except ImportError:
+            importlib = None
+        path = sys.argv[1]
+        sys.path[:] = [sys.argv[2] if len(sys.argv) > 2 else os.path.dirname(os.path.abspath(path))] + [place for place in looked if place]
+        try:
+            text = open(path, 'rb').read()
+            tree = ast.parse(text, path)
+            compile(text, path, 'exec', 0, True)
         except SyntaxError as error:
             print('!line %s: %s' % (error.lineno, error.msg)); sys.exit()
+        if importlib is None: sys.exit()
         names = set()
         for node in tree.body:
             if isinstance(node, ast.Import): names.update(alias.name for alias in node.names)

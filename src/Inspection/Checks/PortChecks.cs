@@ -33,7 +33,8 @@ internal static class PortChecks
             );
     }
 
-    public static IEnumerable<Finding> Look(Subject subject)
+    /// <param name="going">Processes that would be ended first: what they hold is free then.</param>
+    public static IEnumerable<Finding> Look(Subject subject, IReadOnlySet<int> going)
     {
         var definition = subject.Definition;
         var rehearsed = subject.Tools.Store.Rehearsal(definition.Name)?.TcpPorts ?? [];
@@ -59,6 +60,8 @@ internal static class PortChecks
             if (taken.Find(socket => socket.Port == port) is not { } socket)
                 continue;
             var holder = socket.Holder();
+            if (holder is { } ending && going.Contains(ending))
+                continue;
             // A rehearsal ends before anything is started.
             if (
                 holder is { } own

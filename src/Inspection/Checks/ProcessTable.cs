@@ -1,4 +1,3 @@
-using System.Globalization;
 using CalmSentry.Linux.Processes;
 
 namespace CalmSentry.Inspection.Checks;
@@ -7,31 +6,15 @@ namespace CalmSentry.Inspection.Checks;
 internal sealed record ProcessLine(int Pid, IReadOnlyList<string> Command, string? Executable)
 {
     private string? directory;
-    private long? service;
 
     /// <summary>Read once, however many ask; null: it has ended, or nobody may know.</summary>
     public string? WorkingDirectory => directory ??= ProcessFacts.WorkingDirectory(Pid);
 
     /// <summary>
-    /// The id of the service whose run it is, as its environment says behind the mark; 0: it is no run of this sentry's; -1: it is, but
-    /// no service's. Read once, however many ask: a thousand may run the same program.
+    /// Whether it is another on a second look. Between two readings a process may become another program: a shell's child, its command.
     /// </summary>
-    public long ServiceOf(byte[] mark) =>
-        service ??=
-            ProcessFacts.RestOfVariable(Pid, mark) is not { } run ? 0
-            : run.Split(':') is [.., ['S', .. var id], _]
-            && long.TryParse(id, NumberStyles.None, CultureInfo.InvariantCulture, out var number)
-                ? number
-            : -1;
-
-    /// <summary>
-    /// Whether it carries none on a second look either, and still is what was read. Between two readings a process may
-    /// become another program (a shell's child, its command), and while it does its environment reads as empty.
-    /// </summary>
-    public bool StaysForeign(byte[] mark) =>
-        ProcessFacts.CommandLine(Pid).SequenceEqual(Command)
-        && ProcessFacts.Executable(Pid) == Executable
-        && !ProcessFacts.HasVariableThatBegins(Pid, mark);
+    public bool HasChanged() =>
+        !ProcessFacts.CommandLine(Pid).SequenceEqual(Command) || ProcessFacts.Executable(Pid) != Executable;
 
     public static IReadOnlyList<ProcessLine> All() =>
         [

@@ -522,7 +522,7 @@ internal sealed class NewFiles(RunTools tools, Clocks clocks, Registry registry,
         };
         // The account meets them where they are going to be, in a view of the file system that nobody else has.
         var findings = await checker
-            .All(placed, tools.AsAccount.Seeing(there, site.Files.Directory))
+            .All(placed, Askers.Nobody, tools.AsAccount.Seeing(there, site.Files.Directory))
             .ConfigureAwait(false);
         var unreadable = await Unreadable(definition, site, there).ConfigureAwait(false);
         return

@@ -2,6 +2,7 @@ using System.Globalization;
 using System.Security.Cryptography;
 using System.Text;
 using CalmSentry.Contract;
+using CalmSentry.Core.Copies;
 using CalmSentry.Core.Entries;
 using CalmSentry.Core.Findings;
 using CalmSentry.Core.Lifecycle;
@@ -40,7 +41,8 @@ internal sealed class Lookout : IAsyncDisposable
     private volatile IReadOnlyList<(string Key, string File)> own;
     private TaskCompletionSource otherwise = NewWord();
     private readonly FillTrend memory = new(TimeSpan.FromDays(1));
-    private readonly HashSet<(ServiceActor Service, int Pid, DateTimeOffset Since)> known = [];
+    private readonly HashSet<(ServiceActor Service, int Pid, DateTimeOffset Since)> known = [],
+        named = [];
 
     /// <summary>Copies that were seen and that nobody could look for since; null: what an earlier server saw was not read yet.</summary>
     private HashSet<(ServiceActor Service, int Pid)>? before;
@@ -145,22 +147,31 @@ internal sealed class Lookout : IAsyncDisposable
         before ??= SeenBefore();
         var processes = await checker.Processes.Read().ConfigureAwait(false);
         var sockets = new Lazy<IReadOnlyList<Linux.Sockets.Listening>>(Linux.Sockets.Listening.All);
+        var look = new CopyLook(processes, () => sockets.Value, registry.All);
         var seen = new HashSet<(ServiceActor, int, DateTimeOffset)>();
+        var namedNow = new HashSet<(ServiceActor, int, DateTimeOffset)>();
         foreach (var actor in running)
         {
             over.ThrowIfCancellationRequested();
             foreach (
                 var copy in CopyChecks
-                    .Find(actor.Definition, store, places, processes, () => sockets.Value)
-                    .Where(copy => copy.Blocks && !IsOfAKeeper(copy.Pid))
+                    .Find(actor.Definition, store, places, look, [])
+                    .Where(copy => copy.Verdict is CopyVerdict.InTheWay or CopyVerdict.Named)
+                    .OrderByDescending(copy => copy.Verdict)
                     .Take(MostCopies)
             )
             {
                 var one = (actor, copy.Pid, copy.Since);
-                seen.Add(one);
-                if (known.Contains(one) || IsOnRecord(actor, copy))
+                if (copy.Blocks)
+                    seen.Add(one);
+                else
+                    namedNow.Add(one);
+                if (known.Contains(one) || named.Contains(one) || IsOnRecord(actor, copy))
                     continue;
-                logbook.Note(actor, new CopySeenEntry(copy.Pid, copy.ToString()), tells: true);
+                if (copy.Blocks)
+                    logbook.Note(actor, new CopySeenEntry(copy.Pid, copy.ToString()), tells: true);
+                else // it is in nobody's way, and nobody is woken for it
+                    logbook.Note(actor, new CopyNamedEntry(copy.Pid, copy.ToString()));
             }
         }
 
@@ -179,6 +190,8 @@ internal sealed class Lookout : IAsyncDisposable
 
         known.Clear();
         known.UnionWith(seen);
+        named.Clear();
+        named.UnionWith(namedNow);
     }
 
     /// <summary>Why a copy that was seen beside a program, and is not seen now, is not beside it any more, as a clause.</summary>
@@ -214,21 +227,6 @@ internal sealed class Lookout : IAsyncDisposable
         return open;
     }
 
-    /// <summary>
-    /// Below a keeper it is part of a run, whatever it has made of its environment: a program may clear that, and its children then
-    /// carry no mark.
-    /// </summary>
-    private static bool IsOfAKeeper(int pid)
-    {
-        for (var depth = 0; pid > 1 && depth < 64; depth++, pid = ProcessFacts.Parent(pid))
-            if (
-                ProcessFacts.Executable(pid) is { } program
-                && Path.GetFileName(program.AsSpan()).StartsWith("calm-keeper", StringComparison.Ordinal)
-            )
-                return true;
-        return false;
-    }
-
     /// <summary>An earlier server has said it, or somebody has accepted it.</summary>
     private bool IsOnRecord(ServiceActor actor, Copy copy) =>
         store
@@ -236,14 +234,19 @@ internal sealed class Lookout : IAsyncDisposable
                 new LogQuery(MostCopies)
                 {
                     Service = actor.Id,
-                    Kinds = [EntryKinds.Of<CopySeenEntry>(), EntryKinds.Of<AcceptedEntry>()],
+                    Kinds =
+                    [
+                        EntryKinds.Of<CopySeenEntry>(),
+                        EntryKinds.Of<CopyNamedEntry>(),
+                        EntryKinds.Of<AcceptedEntry>(),
+                    ],
                     Since = copy.Since,
                 }
             )
             .Any(one =>
-                one.Entry is CopySeenEntry seen
-                    ? seen.Pid == copy.Pid && seen.Copy == copy.ToString()
-                    : one.Entry is AcceptedEntry accepted
+                one.Entry is CopySeenEntry seen ? seen.Pid == copy.Pid && seen.Copy == copy.ToString()
+                : one.Entry is CopyNamedEntry named ? named.Pid == copy.Pid && named.Copy == copy.ToString()
+                : one.Entry is AcceptedEntry accepted
                         && accepted.Finding == FindingCodes.WordOf(FindingCode.CopyRunning)
             );
 
@@ -272,7 +275,7 @@ internal sealed class Lookout : IAsyncDisposable
             IReadOnlyList<Finding> findings;
             try
             {
-                findings = await checker.All(actor.Definition).ConfigureAwait(false);
+                findings = await checker.All(actor.Definition, Askers.Nobody).ConfigureAwait(false);
             }
             catch (OwnTroubleException)
             {

@@ -143,7 +143,7 @@ internal sealed class Rehearsal : IDisposable
             try
             {
                 await Remains
-                    .End(new RunSite(name, new(1), place, ""), tools.Places, tools.Groups)
+                    .End(new RunSite(name, new(1), place, ""), tools.Places, tools.Groups, tools.Permits.Users())
                     .ConfigureAwait(false);
                 tools.SecretFiles.Remove(name);
                 tools.Ceilings.Forget(name);
@@ -217,7 +217,7 @@ internal sealed class Rehearsal : IDisposable
             }
 
             await EndLooks().ConfigureAwait(false);
-            await tools.Displays.End(site.Name, site.Place).ConfigureAwait(false);
+            await tools.Displays.End(site.Name, site.Place, account).ConfigureAwait(false);
             tools.SecretFiles.Remove(site.Name);
             tools.Ceilings.Forget(site.Name);
             Directory.Delete(site.Place, recursive: true);

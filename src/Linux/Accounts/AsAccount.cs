@@ -274,21 +274,32 @@ public sealed class AsAccount(string keeper, string? groups)
 
             await process.WaitForExitAsync(limit.Token).ConfigureAwait(false);
             if (rest[0] == "run")
-                await EndAll(group, mark).ConfigureAwait(false); // what it left behind holds the pipes open
-            if (process.ExitCode == GoneToSee)
+                await EndAll(account, group, mark).ConfigureAwait(false); // what it left behind holds the pipes open
+            var (code, said) = (process.ExitCode, await output.ConfigureAwait(false));
+            if (rest[0] == "run" && said.StartsWith((char)AsWord.Begun))
+            {
+                // Whatever its exit code is, it is the program's own.
+                said = said[1..];
+                return code == CannotRun && said.StartsWith((char)AsWord.NotBegun)
+                    ? null
+                    : (code, said, await error.ConfigureAwait(false));
+            }
+
+            if (code == GoneToSee)
                 throw new MovedException($"{seen?.At} is not there any more");
-            if (process.ExitCode == CannotSee)
+            if (code == CannotSee)
                 throw new IOException(
                     "this host lets root make no view of the file system of its own (unshare(2)), and without one the new files cannot be "
                         + "looked at as the account without opening a way to them for others"
                 );
-            if (process.ExitCode == CannotBeOffline && offline && !mustBeOffline)
+            if (code == CannotBeOffline && offline && !mustBeOffline)
                 return await new AsAccount(keeper, groups) { seen = seen }
                     .Talk(account, moreGroups, rest, environment, input, place, patience, kept, cancellation)
                     .ConfigureAwait(false);
-            return process.ExitCode == CannotRun || (process.ExitCode == CannotBeOffline && offline)
+            // Of a command that never began nothing is known.
+            return rest[0] == "run" || code == CannotRun || (code == CannotBeOffline && offline)
                 ? null
-                : (process.ExitCode, await output.ConfigureAwait(false), await error.ConfigureAwait(false));
+                : (code, said, await error.ConfigureAwait(false));
         }
         catch (OperationCanceledException)
         {
@@ -300,7 +311,7 @@ public sealed class AsAccount(string keeper, string? groups)
             if (process is { HasExited: false })
                 process.Kill(entireProcessTree: true);
             if (rest[0] == "run")
-                await EndAll(group, mark).ConfigureAwait(false);
+                await EndAll(account, group, mark).ConfigureAwait(false);
             process?.Dispose();
         }
     }
@@ -311,7 +322,7 @@ public sealed class AsAccount(string keeper, string? groups)
         GoneToSee = 124,
         CannotBeOffline = 123;
 
-    private static async Task EndAll(CommandGroup? group, string mark)
+    private static async Task EndAll(Account account, CommandGroup? group, string mark)
     {
         if (group is not null)
         {
@@ -319,7 +330,8 @@ public sealed class AsAccount(string keeper, string? groups)
             return;
         }
 
-        _ = ProcessFacts.EndWith($"{Mark}={mark}");
+        using var left = new MarkedProcesses.Ending($"{Mark}={mark}", [account.Uid], withoutMark: true);
+        left.End();
     }
 
     /// <summary>

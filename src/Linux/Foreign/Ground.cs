@@ -16,7 +16,7 @@ public enum Links
 /// <summary>
 /// A place in which the sentry, as root, does something where somebody else can put things: the only way to open anything there
 /// (<see cref="Held"/>) asks for one of these, so that a place that is not on this list does not compile. docs/security.md shows
-/// the list; <c>Unit/Foreign/GroundTests</c> goes by it.
+/// the list; <c>tests/Engine/Linux/Foreign/GroundTests</c> goes by it.
 /// </summary>
 /// <param name="Name">Short, as the list has it.</param>
 /// <param name="What">What is there, and who can put things there.</param>
@@ -53,17 +53,17 @@ public sealed record Ground(string Name, string What, Handling Does, Links Links
     public static readonly Ground Secrets = new(
         "files of secrets",
         "in memory, beside everybody's: folders of root with names that cannot be foreseen",
-        Handling.Write | Handling.Own,
+        Handling.Read | Handling.Write | Handling.Own,
         Links.OfRoot,
         "made anew, owner set before the name is there"
     );
 
     public static readonly Ground DisplaySockets = new(
         "folder of displays' sockets",
-        "/tmp/.X11-unix, in a folder that everybody can write: root's, or refused",
-        Handling.Own,
+        "/tmp/.X11-unix, in a folder that everybody can write: made by the guard at its begin",
+        Handling.Own | Handling.Move,
         Links.OfRoot,
-        "made and given its rights by its descriptor; where something of another's is there already, nothing is done"
+        "made and given its rights by its descriptor; a stranger's is moved aside, unless somebody listens in it"
     );
 
     public static readonly Ground Grant = new(

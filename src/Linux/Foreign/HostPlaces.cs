@@ -105,6 +105,9 @@ public static class HostPlaces
     public static bool HoldsPrograms(string directory) =>
         directory != "/root" && !IsBelow(directory, "/root") && IsWhole(directory) is not null;
 
+    /// <summary>Whether a folder holds folders of the host and of others, such as <c>/tmp</c>.</summary>
+    public static bool IsShared(string directory) => Shared.Contains(directory);
+
     /// <summary>Why a folder is the host's own, as a clause; null: it is not.</summary>
     /// <param name="path">Absolute, without links.</param>
     /// <param name="isOurs">Whether an account was made for services here: what it owns is not the host's.</param>

@@ -67,6 +67,8 @@ internal static unsafe partial class Libc
     public const int SIGKILL = 9,
         SIGTERM = 15,
         SIGCHLD = 17,
+        SIGCONT = 18,
+        SIGSTOP = 19,
         SIGURG = 23;
     public const int SIG_SETMASK = 2;
     public const short POLLIN = 1,
@@ -110,6 +112,9 @@ internal static unsafe partial class Libc
         MS_REC = 16384,
         MS_PRIVATE = 1 << 18,
         MS_SLAVE = 1 << 19;
+    public const int SYS_keyctl_x64 = 250,
+        SYS_keyctl_arm64 = 219,
+        KEYCTL_JOIN_SESSION_KEYRING = 1;
     public const int SYS_ioctl_x64 = 16,
         SYS_ioctl_arm64 = 29;
     public const int SYS_ioprio_set_x64 = 251,

@@ -24,6 +24,16 @@ public static class ProcessFacts
         return Status(pid, "Uid") is { } ids ? uint.Parse(ids.Split('\t')[1], CultureInfo.InvariantCulture) : null;
     }
 
+    /// <summary>The account ids a process has (credentials(7)); null when it is gone.</summary>
+    public static ProcessUsers? Users(int pid)
+    {
+        if (Status(pid, "Uid")?.Split('\t') is not [var real, var effective, var saved, ..])
+            return null;
+        return new(Number(real), Number(effective), Number(saved));
+
+        static uint Number(string text) => uint.Parse(text, CultureInfo.InvariantCulture);
+    }
+
     /// <summary>
     /// The user who logged in, whatever its processes have become since (proc(5), loginuid, kept by pam_loginuid); null: no
     /// login led to it, or it is gone.
@@ -83,6 +93,10 @@ public static class ProcessFacts
     public static string ExecutableLink(int pid) => $"/proc/{pid}/exe";
 
     public static string? WorkingDirectory(int pid) => Link($"/proc/{pid}/cwd");
+
+    /// <summary>Whether it sees other mounts than this process (mount_namespaces(7)), as in a container; null: nobody may know.</summary>
+    public static bool? HasOwnMounts(int pid) =>
+        Link($"/proc/{pid}/ns/mnt") is { } its ? its != Link("/proc/self/ns/mnt") : null;
 
     /// <summary>Inodes of the sockets a process has open.</summary>
     public static IEnumerable<long> Sockets(int pid) =>
@@ -245,20 +259,6 @@ public static class ProcessFacts
         return Libc.getrlimit(Libc.RLIMIT_NOFILE, limits) < 0 ? 1024 : (long)Math.Min(limits[0], int.MaxValue);
     }
 
-    /// <summary>Every process whose environment at its start held this exact NAME=VALUE.</summary>
-    public static IEnumerable<int> WithVariable(string variable)
-    {
-        var wanted = Encoding.UTF8.GetBytes(variable + '\0');
-        return All().Where(pid => Holds(pid, wanted));
-    }
-
-    private static bool Holds(int pid, byte[] wanted)
-    {
-        var environment = Read(pid, "environ");
-        var at = environment.AsSpan().IndexOf(wanted);
-        return at == 0 || (at > 0 && environment[at - 1] == 0);
-    }
-
     /// <summary>The values that processes have for a variable of their environment. Any of them can change its own.</summary>
     public static IEnumerable<(int Pid, string Value)> ValuesOf(string variable)
     {
@@ -276,28 +276,6 @@ public static class ProcessFacts
     {
         using var process = ProcessHandle.Open(pid);
         return process?.Signal(number) == true;
-    }
-
-    /// <summary>
-    /// Ends every process whose environment at its start held this exact NAME=VALUE, and no other that got its number
-    /// meanwhile.
-    /// </summary>
-    /// <returns>Those that were there to be ended; one that was ended has no environment any more.</returns>
-    public static List<int> EndWith(string variable)
-    {
-        var wanted = Encoding.UTF8.GetBytes(variable + '\0');
-        var ended = new List<int>();
-        foreach (var pid in WithVariable(variable))
-        {
-            using var process = ProcessHandle.Open(pid);
-            if (process is not null && Holds(pid, wanted))
-            {
-                _ = process.End();
-                ended.Add(pid);
-            }
-        }
-
-        return ended;
     }
 
     /// <summary>
@@ -388,33 +366,24 @@ public static class ProcessFacts
         }
     }
 
-    /// <summary>Whether a process holds a lock (flock(2), fcntl(2)) on a file below a directory (proc(5), locks).</summary>
-    public static bool LocksBelow(int pid, string directory)
-    {
-        try
-        {
-            var own = $"{pid}";
-            if (
-                !File.ReadLines("/proc/locks")
-                    .Any(line =>
-                        line.Split(' ', StringSplitOptions.RemoveEmptyEntries) is [_, _, _, _, var holder, ..]
-                        && holder == own
-                    )
-            )
-                return false;
-            return Entries($"/proc/{pid}/fd")
-                .Any(file =>
-                    Link(file) is { } path
-                    && path.StartsWith($"{directory.TrimEnd('/')}/", StringComparison.Ordinal)
-                    && File.ReadLines($"/proc/{pid}/fdinfo/{Path.GetFileName(file)}")
-                        .Any(line => line.StartsWith("lock:", StringComparison.Ordinal))
-                );
-        }
-        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
-        {
-            return false;
-        }
-    }
+    /// <summary>Whether a process holds a lock (flock(2), fcntl(2)) on a file below a directory.</summary>
+    public static bool LocksBelow(int pid, string directory) =>
+        HoldsLock(pid, path => path.StartsWith($"{directory.TrimEnd('/')}/", StringComparison.Ordinal));
+
+    /// <summary>
+    /// Whether one of its descriptors is what holds a lock on such a file, as the kernel tells it with each descriptor (proc(5), fdinfo).
+    /// That it has the file open, or that the name stands in a link, proves nothing: whoever may search the folder can open it (O_PATH).
+    /// </summary>
+    public static bool HoldsLock(int pid, Func<string, bool> isMeant) =>
+        Entries($"/proc/{pid}/fd")
+            .Any(file =>
+                Link(file) is { } path
+                && isMeant(path)
+                && Encoding
+                    .UTF8.GetString(ReadAll($"/proc/{pid}/fdinfo/{Path.GetFileName(file)}"))
+                    .Split('\n')
+                    .Any(line => line.StartsWith("lock:", StringComparison.Ordinal))
+            );
 
     /// <summary>What a link of the process file system says, unresolved: it may be no path at all.</summary>
     private static string? Link(string path)

@@ -4,12 +4,14 @@ using CalmSentry.Linux.Native;
 namespace CalmSentry.Linux.Sockets;
 
 /// <summary>
-/// Connects to a Unix socket however long its path is: a socket address holds 107 bytes, a descriptor's path is short.
+/// Connects to a Unix socket however long its path is: a socket address holds 107 bytes, a descriptor's path is short. It never waits:
+/// whoever listens need not accept, and connect(2) would wait for that without a bound.
 /// </summary>
 public static class UnixConnection
 {
     /// <param name="followsLinks">False: where somebody else may change the directory, a link there leads nowhere.</param>
-    /// <exception cref="SocketException">Nobody listens there.</exception>
+    /// <exception cref="SocketException">Nobody listens there; <see cref="SocketError.WouldBlock"/>: somebody does, and has left so many
+    /// waiting that no more fit.</exception>
     public static unsafe Socket Connect(string directory, string name, bool followsLinks = true)
     {
         using var path = new CString(followsLinks ? directory : Path.Combine(directory, name));
@@ -23,7 +25,9 @@ public static class UnixConnection
         var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
         try
         {
+            socket.Blocking = false;
             socket.Connect(new UnixDomainSocketEndPoint($"/proc/self/fd/{handle}{(followsLinks ? $"/{name}" : "")}"));
+            socket.Blocking = true;
             return socket;
         }
         catch

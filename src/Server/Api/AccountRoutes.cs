@@ -333,11 +333,12 @@ internal static class AccountRoutes
                 "The host refused",
                 $"The account could not be made: {error}"
             );
-        if (states.SetApart(account.Uid) is { Count: > 0 } left)
+        var homes = new MadeHomes(store);
+        if (states.SetApart(account.Uid).Concat(homes.SetApart(account.Uid)).ToList() is { Count: > 0 } left)
             logbook.Note(new StateSetApartEntry([.. left], account.Uid));
         permits.Set(name, permitted: true, made: true);
         logbook.Note(new AccountMadeEntry(name, account.Uid), Caller.Of(context).Who);
-        var homeless = home is null ? null : MakeHome(home, account);
+        var homeless = home is null ? null : MakeHome(home, account, homes);
         await store.Kept().ConfigureAwait(false);
         return Reply.Of(
             new Answer
@@ -384,7 +385,7 @@ internal static class AccountRoutes
 
     /// <summary>For the account alone; one that is there stays as it is.</summary>
     /// <returns>Why it cannot be made, as a clause; null: it is.</returns>
-    private static string? MakeHome(string home, Account account)
+    private static string? MakeHome(string home, Account account, MadeHomes homes)
     {
         try
         {
@@ -399,6 +400,7 @@ internal static class AccountRoutes
                 name,
                 UnixFileMode.UserRead | UnixFileMode.UserWrite | UnixFileMode.UserExecute
             );
+            homes.Add(home);
             return made.Give(account.Uid, account.Gid) is var errno and not 0 ? Linux.Native.Names.Errno(errno) : null;
         }
         catch (IOException error)
@@ -462,7 +464,8 @@ internal static class AccountRoutes
             );
         tools.Permits.Forget(name);
         var apart = tools.States.SetApart(account.Uid);
-        logbook.Note(new AccountRemovedEntry(name, [.. apart]), Caller.Of(context).Who);
+        var homes = new MadeHomes(tools.Store).SetApart(account.Uid);
+        logbook.Note(new AccountRemovedEntry(name, [.. apart, .. homes]), Caller.Of(context).Who);
         await tools.Store.Kept().ConfigureAwait(false);
         var said =
             $"{name} is removed, and what was granted to it is taken back. Files it made elsewhere stay where "
@@ -473,7 +476,8 @@ internal static class AccountRoutes
                     : $" What {string.Join(", ", apart)} kept is set apart for root in "
                         + $"{tools.Places.StatesApart}: calm account hand-over ACCOUNT {apart[0]}   gives it to "
                         + $"another account"
-            );
+            )
+            + (homes.Count == 0 ? "" : $" Its home {string.Join(", ", homes)} is root's alone now.");
         return Reply.Of(AnswerCode.AccountRemoved, said);
     }
 

@@ -43,6 +43,7 @@ internal static class CheckReplies
         Checker checker,
         RunTools tools,
         Clocks clocks,
+        Askers askers,
         ServiceActor? registered = null
     )
     {
@@ -58,7 +59,7 @@ internal static class CheckReplies
             };
         }
 
-        var findings = await checker.All(definition).ConfigureAwait(false);
+        var findings = await checker.All(definition, askers).ConfigureAwait(false);
         if (registered is not null)
         {
             findings =

@@ -61,6 +61,7 @@ internal static class CheckRoutes
                     checker,
                     tools,
                     clocks,
+                    Caller.Of(context).Askers,
                     sent.Definition is { } definition ? registry.Named(definition.Name) : null
                 )
                 .ConfigureAwait(false),
@@ -81,7 +82,13 @@ internal static class CheckRoutes
     )
     {
         notes.Say(teller.NobodyHearsOf(called.Service.Definition), context);
-        return CheckReplies.Check(Reading.Of(registry.Given(called.Service)), checker, tools, clocks);
+        return CheckReplies.Check(
+            Reading.Of(registry.Given(called.Service)),
+            checker,
+            tools,
+            clocks,
+            Caller.Of(context).Askers
+        );
     }
 
     /// <summary>
@@ -160,7 +167,7 @@ internal static class CheckRoutes
                 $"Stop it first: calm stop {definition.Name}"
             );
         var left = FindingViews.Left(
-            await checker.ForStart(definition).ConfigureAwait(false),
+            await checker.ForStart(definition, Caller.Of(context).Askers).ConfigureAwait(false),
             [.. definition.Accept, .. (accept ?? "").Split(',', StringSplitOptions.RemoveEmptyEntries)],
             forStart: true
         );

@@ -62,12 +62,16 @@ internal static class RunRoutes
             return Disabled(actor);
         if (dry == true)
         {
-            // Copies that would be ended first stand in nobody's way.
-            var overruled = endCopies == true ? $"{accept},{CopiesEnded}" : accept;
-            var ended = endCopies == true ? CopyEnding.Of(actor.Definition, store, places) : [];
+            // Copies that would be ended first stand in nobody's way; of one that runs none is.
+            var isAtRest = actor.Situation.Run is null;
+            var askers = caller.Askers with { EndsCopies = endCopies == true };
+            var ended =
+                isAtRest && endCopies == true
+                    ? CopyEnding.Of(actor.Definition, caller.Askers, registry, store, places)
+                    : [];
             return
-                actor.Situation.Run is null
-                && await Blocked(actor, overruled, null, checker, logbook).ConfigureAwait(false) is { } blocked
+                isAtRest
+                && await Blocked(actor, accept, askers, null, checker, logbook).ConfigureAwait(false) is { } blocked
                 ? blocked
                 : WouldDo(
                     actor,
@@ -86,11 +90,13 @@ internal static class RunRoutes
         {
             if (
                 endCopies == true
-                && await CopyEnding.End(actor.Definition, caller, logbook, store, places, clocks).ConfigureAwait(false)
+                && await CopyEnding
+                    .End(actor.Definition, caller, logbook, registry, store, places, clocks)
+                    .ConfigureAwait(false)
                     is { } stubborn
             )
                 return stubborn;
-            if (await Blocked(actor, accept, caller, checker, logbook).ConfigureAwait(false) is { } refusal)
+            if (await Blocked(actor, accept, caller.Askers, caller, checker, logbook).ConfigureAwait(false) is { } refusal)
                 return refusal;
         }
 
@@ -173,7 +179,7 @@ internal static class RunRoutes
             return Disabled(actor);
         // What blocks is looked for before anything is stopped.
         if (
-            await Blocked(actor, accept, dry == true ? null : caller, checker, logbook).ConfigureAwait(false) is
+            await Blocked(actor, accept, caller.Askers, dry == true ? null : caller, checker, logbook).ConfigureAwait(false) is
             { } refusal
         )
             return refusal;
@@ -485,19 +491,18 @@ internal static class RunRoutes
         return lines.Count == 0 ? " " : string.Concat(lines) + "\n";
     }
 
-    private static readonly string CopiesEnded = FindingCodes.WordOf(FindingCode.CopyRunning);
-
     private static IResult WouldDo(ServiceActor actor, string said) => Reply.WouldDo(said, actor.View);
 
     /// <param name="caller">Whom the logbook names; null: nothing is done, and nothing noted.</param>
     public static async Task<IResult?> Blocked(
         ServiceActor actor,
         string? accept,
+        Askers askers,
         Caller? caller,
         Checker checker,
         Record logbook
     ) =>
-        InTheWay(actor, await checker.ForStart(actor.Definition).ConfigureAwait(false), accept, caller, logbook)
+        InTheWay(actor, await checker.ForStart(actor.Definition, askers).ConfigureAwait(false), accept, caller, logbook)
             is { Count: > 0 } left
             ? CheckReplies.Refusal(left, "run")
             : null;

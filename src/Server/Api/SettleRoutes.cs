@@ -110,7 +110,8 @@ internal static class SettleRoutes
                 files.Services,
                 [.. with.Services.Select(one => new MachineService(one.Definition, 0, false, false))],
                 OrderOf(files, with.Services.Select(one => one.Definition)),
-                order.TakeAway
+                order.TakeAway,
+                _ => null
             );
         return TypedResults.Json(View(comparison, files, with is null ? tools : null), ApiJson.Plain.ComparisonView);
     }
@@ -143,6 +144,15 @@ internal static class SettleRoutes
         if (Wrong(files.Errors) is { } wrong)
             return wrong;
         var comparison = ToMachine(files, order.TakeAway, registry, tools, room);
+        if (comparison.Renamed.FirstOrDefault() is { } renamed)
+            return Problems.Of(
+                409,
+                ProblemCode.RenamedHere,
+                "It has another name here",
+                $"{renamed.File} is about {renamed.Name}, which was renamed on this machine and is called {renamed.CalledHere}: wrapped under "
+                    + "its old name its program would run twice. Nothing was changed.",
+                $"Call it {renamed.CalledHere} in the file, or export again; to rename it back, say 'was: {renamed.CalledHere}' there."
+            );
         if (order.Seen is { } seen && seen != comparison.Tag)
             return Problems.Of(
                 412,
@@ -305,7 +315,8 @@ internal static class SettleRoutes
                 )),
             ],
             OrderOf(files, registry.All.Select(actor => actor.Definition)),
-            takeAway
+            takeAway,
+            registry.RenamedTo
         );
     }
 
@@ -406,7 +417,10 @@ internal static class SettleRoutes
                     [.. one.Changes.Select(Shown.Line)],
                     [.. one.Steps.Select(step => step.Deed)],
                     one.Said
-                )),
+                )
+                {
+                    CalledHere = one.CalledHere,
+                }),
             ],
             comparison.Left
         )

@@ -88,7 +88,7 @@ internal static class WrapRoutes
             return Taken(definition.Name);
         if (OverAlready(definition, [], clock) is { } past)
             return past;
-        var findings = await checker.All(definition).ConfigureAwait(false);
+        var findings = await checker.All(definition, caller.Askers).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return CheckReplies.Refusal(left, "run");
         if (dry)
@@ -222,7 +222,7 @@ internal static class WrapRoutes
             (NotAdjustable(actor, definition) ?? OverAlready(definition, actor.Definition.Rhythm, clock)) is { } refusal
         )
             return refusal;
-        var findings = await checker.All(definition).ConfigureAwait(false);
+        var findings = await checker.All(definition, caller.Askers).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return CheckReplies.Refusal(left, "run");
         var changes = DefinitionChanges.Between(actor.Definition, definition);
@@ -308,7 +308,7 @@ internal static class WrapRoutes
             return sent.Problem!;
         if (definition.Name != unreadable.Stored.Name)
             return NameStays(definition, unreadable.Stored.Name);
-        var findings = await checker.All(definition).ConfigureAwait(false);
+        var findings = await checker.All(definition, caller.Askers).ConfigureAwait(false);
         if (FindingViews.Left(findings, definition.Accept, forStart: false) is { Count: > 0 } left)
             return CheckReplies.Refusal(left, "run");
         ServiceActor? mended = null;

@@ -1,10 +1,11 @@
 using CalmSentry.Core.Lifecycle;
 using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Checks;
 
 namespace CalmSentry.Server.Doors;
 
 /// <summary>
-/// Who is asking: an account by the kernel's word, the account a browser was signed in for, or a program of a service.
+/// Who is askers: an account by the kernel's word, the account a browser was signed in for, or a program of a service.
 /// </summary>
 /// <param name="Login">The account that logged in, where that is another: it may have become root since.</param>
 /// <param name="From">The terminal it sits at, and the host that came in from.</param>
@@ -14,6 +15,15 @@ internal sealed record Caller(string Account, CallerKind Kind, string? Login = n
     public string Name => Login is null ? Account : $"{Login} as {Account}";
 
     public Principal Who => new(Name, From: Kind == CallerKind.Session ? Console : From);
+
+    /// <summary>The accounts behind the call, as checks ask for them.</summary>
+    public Askers Askers =>
+        new([
+            .. new[] { Account, Login }
+                .OfType<string>()
+                .Select(name => Linux.Accounts.Account.Named(name)?.Uid)
+                .OfType<uint>(),
+        ]);
 
     /// <summary>Where a browser asks from.</summary>
     public const string Console = "console";

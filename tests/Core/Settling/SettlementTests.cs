@@ -65,7 +65,8 @@ public class SettlementTests
         Machine machine,
         (Definition Definition, string? Was)[] files,
         bool takeAway,
-        Settlement? latest = null
+        Settlement? latest = null,
+        Func<string, string?>? calledHere = null
     ) =>
         Comparison.Of(
             [],
@@ -91,7 +92,8 @@ public class SettlementTests
                 )),
             ],
             Names,
-            takeAway
+            takeAway,
+            calledHere ?? (_ => null)
         );
 
     private static readonly Dictionary<string, Definition> Documents = new(StringComparer.Ordinal);
@@ -198,6 +200,34 @@ public class SettlementTests
                     Assert.Equal(
                         whole.Services.Values.Select(one => one.Definition.Name + one.Definition.Program.Path),
                         on.Services.Values.Select(one => one.Definition.Name + one.Definition.Program.Path)
+                    );
+                }
+            );
+
+    /// <summary>Files of before a rename: a name that its service does not have any more wraps nothing, and takes nothing away.</summary>
+    [Fact]
+    public void An_old_name_is_no_new_service() =>
+        Gen.Select(Some, Gen.Bool)
+            .Sample(
+                (definition, takeAway) =>
+                {
+                    var here = Names.First(name => name != definition.Name);
+                    var machine = new Machine(
+                        ImmutableSortedDictionary<string, (Definition, bool)>.Empty
+                    ).With(here, definition, runs: true);
+                    string? Called(string name) => name == definition.Name ? here : null;
+                    var old = Of(machine, [(definition, null)], takeAway, calledHere: Called);
+                    Assert.Equal(here, Assert.Single(old.Renamed).CalledHere);
+                    Assert.Empty(old.Steps);
+                    // With its name of today in the files, or said to be renamed, it is what the files say.
+                    Assert.Empty(Of(machine, [(definition, here)], takeAway, calledHere: Called).Renamed);
+                    Assert.Empty(
+                        Of(
+                            machine,
+                            [(definition, null), (definition with { Name = here }, null)],
+                            takeAway,
+                            calledHere: Called
+                        ).Renamed
                     );
                 }
             );

@@ -84,4 +84,164 @@ public sealed class CopyTests
         await sentry.Ok("start", "store", "--end-copies");
         Assert.False(Sentry.Lives(copy.Id));
     }
+
+    /// <summary>Kinds of programs, each as a person types it: <c>$1</c> is its folder, <c>$2</c> a port of its own.</summary>
+    public static TheoryData<string, string, string> Kinds
+    {
+        get
+        {
+            var all = new TheoryData<string, string, string>();
+            foreach (
+                var (kind, typed) in ((string, string)[])
+                    [
+                        ("a program of one's own", "./crane"),
+                        ("an interpreter of the host's", "/usr/bin/python3 ./robot.py book"),
+                        ("an interpreter, by its name", "python3 \"$1\"/robot.py \"$1\"/book"),
+                        ("a script by itself", "\"$1\"/robot.py book"),
+                        ("a daemon with its settings", "/usr/bin/redis-server ./media.conf"),
+                        ("a parent whose child has the port", "./parent.py \"$2\""),
+                    ]
+            )
+            foreach (var who in (string[])["root", "nobody", "person"])
+                all.Add(kind, typed, who);
+            return all;
+        }
+    }
+
+    [Theory]
+    [MemberData(nameof(Kinds))]
+    public async Task Typed_by_hand_it_is_in_the_way_until_it_is_ended(string kind, string typed, string who)
+    {
+        await using var sentry = await Sentry.Start();
+        var (folder, port) = (Path.Combine(sentry.Places.Root, "srv"), Sentry.FreePort());
+        Directory.CreateDirectory(folder);
+        void File_(string name, string text)
+        {
+            File.WriteAllText(Path.Combine(folder, name), text);
+            File.SetUnixFileMode(Path.Combine(folder, name), (UnixFileMode)0b111_101_101);
+        }
+        File.Copy("/bin/sleep", Path.Combine(folder, "crane"));
+        File_("robot.py", "#!/usr/bin/python3\nimport time\nwhile True: time.sleep(1)\n");
+        File_("book", "");
+        File_("media.conf", $"port {port}\nbind 127.0.0.1\nsave \"\"\n");
+        File_(
+            "parent.py",
+            "#!/usr/bin/python3\nimport os, socket, sys, time\nif os.fork() == 0:\n  s = socket.create_server(('127.0.0.1', int(sys.argv[1])))\nwhile True: time.sleep(1)\n"
+        );
+        // As wrapped: absolute, whatever was typed.
+        string[] command = typed switch
+        {
+            "./crane" => [Path.Combine(folder, "crane"), "600"],
+            var text when text.Contains("redis", StringComparison.Ordinal) =>
+            [
+                "/usr/bin/redis-server",
+                Path.Combine(folder, "media.conf"),
+            ],
+            var text when text.Contains("parent", StringComparison.Ordinal) =>
+            [
+                Path.Combine(folder, "parent.py"),
+                $"{port}",
+            ],
+            var text when text.StartsWith('"') => [Path.Combine(folder, "robot.py"), Path.Combine(folder, "book")],
+            _ => ["/usr/bin/python3", Path.Combine(folder, "robot.py"), Path.Combine(folder, "book")],
+        };
+        var hasPort = command[^1] == $"{port}" || command[0].Contains("redis", StringComparison.Ordinal);
+        await sentry.Wrap(
+            "tide",
+            ["--proof", hasPort ? $"tcp:127.0.0.1:{port}" : "up-for:50ms", "--", .. command]
+        );
+        var line = typed == "./crane" ? "exec ./crane 600" : $"exec {typed}";
+        // The person behind sudo has an account of their own, which cannot become root.
+        const string person = "games";
+        foreach (var from in typed.Contains("./", StringComparison.Ordinal) || typed.Contains(" book", StringComparison.Ordinal) ? new[] { folder } : [folder, "/"])
+        {
+            using var copy = Sentry.Began(
+                who == "person" ? person : who,
+                "env",
+                "-C",
+                from,
+                "PATH=/usr/bin:/bin",
+                "sh",
+                "-c",
+                line,
+                "sh",
+                folder,
+                $"{port}"
+            );
+            await Sentry.Eventually(() =>
+                !Sentry.CommandLine(copy.Id).StartsWith("sh", StringComparison.Ordinal)
+                && !Sentry.CommandLine(copy.Id).StartsWith("env", StringComparison.Ordinal)
+                && !Sentry.CommandLine(copy.Id).StartsWith("setpriv", StringComparison.Ordinal)
+            );
+            if (hasPort)
+                await Sentry.Eventually(() => Listens(port));
+            async Task<Said> Ask(params string[] words) =>
+                who == "person" ? await sentry.BehindSudo(person, words) : await sentry.Calm(words);
+            var check = await Ask("check", "tide", "--json");
+            if (check.Exit == 9)
+                Assert.Skip("this host lets nobody say who logged in (loginuid)");
+            Assert.True(
+                check.Output.Contains("\"copy-running\"", StringComparison.Ordinal)
+                    && check.Output.Contains($"pid {copy.Id}, as", StringComparison.Ordinal),
+                $"{kind}, as {who}, from {from}: {check.All}"
+            );
+            Assert.Equal(1, (await Ask("start", "tide")).Exit);
+            Assert.True(Sentry.Lives(copy.Id));
+            var dry = await Ask("start", "tide", "--end-copies", "--dry");
+            Assert.Equal(0, dry.Exit);
+            Assert.Contains($"pid {copy.Id}, as", dry.Output, StringComparison.Ordinal);
+            Assert.Equal(0, (await Ask("start", "tide", "--end-copies")).Exit);
+            Assert.False(Sentry.Lives(copy.Id));
+            await sentry.Ok("stop", "tide");
+        }
+    }
+
+    private static bool Listens(int port) =>
+        System
+            .Net.NetworkInformation.IPGlobalProperties.GetIPGlobalProperties()
+            .GetActiveTcpListeners()
+            .Any(one => one.Port == port);
+
+    [Fact]
+    public async Task What_a_loop_begins_again_is_not_started_beside()
+    {
+        await using var sentry = await Sentry.Start();
+        var script = sentry.Script("tide", "#!/bin/sh\nwhile :; do sleep 1; done\n");
+        var loop = sentry.Script("loop", $"#!/bin/sh\nwhile :; do {script.Quoted()} high; sleep 3; done\n");
+        await sentry.Wrap("tide", "--proof", "up-for:50ms", "--", script, "high");
+        using var theirs = Sentry.Began("root", "/bin/sh", loop);
+        await Sentry.Eventually(async () =>
+            (await sentry.Calm("check", "tide")).Output.Contains("may start it again", StringComparison.Ordinal)
+        );
+        var refused = await sentry.Calm("start", "tide", "--end-copies");
+        Assert.Equal(1, refused.Exit);
+        Assert.Contains($"(pid {theirs.Id})", refused.Error, StringComparison.Ordinal);
+        Assert.True(Sentry.Lives(theirs.Id));
+        Assert.Equal("stopped", (await sentry.Show("tide")).GetProperty("state").GetString());
+        await Sentry.End(theirs);
+    }
+
+    [Fact]
+    public async Task One_begun_inside_another_services_run_is_named_with_it()
+    {
+        await using var sentry = await Sentry.Start();
+        var script = sentry.Script("tide", "#!/bin/sh\nwhile :; do sleep 1; done\n");
+        await sentry.Wrap(
+            "yard",
+            "--proof",
+            "up-for:50ms",
+            "--start",
+            "--",
+            sentry.Script("yard", $"#!/bin/sh\n{script.Quoted()} high &\nwait\n")
+        );
+        await sentry.Wrap("tide", "--proof", "up-for:50ms", "--", script, "high");
+        await Sentry.Eventually(async () =>
+            (await sentry.Calm("check", "tide")).Output.Contains("inside the service yard", StringComparison.Ordinal)
+        );
+        Assert.Equal(1, (await sentry.Calm("start", "tide")).Exit);
+        // Two that were wrapped to run the same are no copies of each other: that was said when it was done.
+        await sentry.Ok("stop", "yard");
+        await sentry.Wrap("ebb", "--proof", "up-for:50ms", "--accept", "same-program", "--start", "--", script, "high");
+        await sentry.Ok("start", "tide");
+    }
 }

@@ -3,6 +3,7 @@ using System.Diagnostics;
 namespace CalmSentry.Tests.EndToEnd.Attacks;
 
 /// <summary>A directory of definition files in which others have been: read as what it is, or not at all; and nothing of it is run.</summary>
+[Needs("acl")]
 public sealed class DirectoryTests : IClassFixture<OneSentry>
 {
     private readonly OneSentry one;
@@ -83,11 +84,21 @@ public sealed class DirectoryTests : IClassFixture<OneSentry>
     [InlineData("chown daemon \"$1\"", "files belongs to another account")]
     [InlineData("chmod o+w \"$1/lamp.yaml\"", "lamp.yaml can be written by others")]
     [InlineData("chgrp daemon \"$1\"; chmod g+w \"$1\"", "files can be written by others")]
+    [InlineData("setfacl -m u:daemon:rw \"$1/lamp.yaml\"", "lamp.yaml can be written by others")]
+    [InlineData("setfacl -m g:daemon:rwx \"$1\"", "files can be written by others")]
+    [InlineData("calm account grant daemon \"$1\"", "files can be written by others")]
     public async Task Whoever_can_write_there_would_decide_what_runs_here(string does, string told)
     {
         var sentry = one.Sentry;
         var place = Place(sentry);
-        await Run("sh", "-c", does, "sh", place);
+        if (does.StartsWith("calm ", StringComparison.Ordinal))
+            Assert.Contains(
+                "cannot be settled any more",
+                (await sentry.Ok("account", "grant", "daemon", place)).Output,
+                StringComparison.Ordinal
+            );
+        else
+            await Run("sh", "-c", does, "sh", place);
         Assert.Equal(1, (await sentry.Calm("compare", place)).Exit); // to look does no harm
         var said = await sentry.Calm("settle", place, "--yes");
         Assert.Equal(1, said.Exit);
@@ -95,6 +106,18 @@ public sealed class DirectoryTests : IClassFixture<OneSentry>
         Assert.Empty((await sentry.Ok("list", "--json")).Json.EnumerateArray());
         var export = await sentry.Calm("export", "--all", "--to", place);
         Assert.NotEqual(0, export.Exit);
+    }
+
+    /// <summary>A right to read, and a mask that holds a right to write back, let nobody decide.</summary>
+    [Fact]
+    public async Task Whoever_may_only_read_there_takes_nothing_out_of_settling()
+    {
+        var sentry = one.Sentry;
+        var place = Place(sentry);
+        await Run("setfacl", "-m", "u:daemon:rwx,m::rx", place);
+        await Run("setfacl", "-m", "u:daemon:r", Path.Combine(place, "lamp.yaml"));
+        await sentry.Ok("settle", place, "--yes");
+        await sentry.Ok("unwrap", "lamp", "--yes");
     }
 
     /// <summary>What one reads is one file's, whole: another moves files and links to and fro meanwhile.</summary>

@@ -139,6 +139,45 @@ public class GuestTests
         await Ends(sentry);
     }
 
+    /// <summary>Nobody is let wait at its display's sockets: whoever asks is told so, and a server that comes anew ends it as any other.</summary>
+    [Fact]
+    public async Task What_takes_nobody_holds_no_server_up()
+    {
+        if (Environment.UserName != "root")
+            return;
+        await using var sentry = await Sentry.Start();
+        await Wrap(sentry, "full");
+        await Prints(sentry, "begun");
+        var threads = Directory.GetDirectories($"/proc/{sentry.ServerPid}/task").Length;
+        for (var look = 0; look < 20; look++)
+            Assert.Contains(
+                "gave no picture",
+                (await sentry.Calm("window", "guest", "--to", Path.Combine(sentry.Places.Root, "seen.png"))).All,
+                StringComparison.Ordinal
+            );
+        Assert.InRange(Directory.GetDirectories($"/proc/{sentry.ServerPid}/task").Length, 1, threads + 4);
+        await sentry.KillServer();
+        await sentry.Serve();
+        await Ends(sentry);
+    }
+
+    /// <summary>Bells and events without a pause are heard at a pace: a display that floods costs at most 5 % of a processor.</summary>
+    [Fact]
+    public async Task What_floods_is_heard_at_a_pace()
+    {
+        if (Environment.UserName != "root")
+            return;
+        await using var sentry = await Sentry.Start();
+        await Wrap(sentry, "flood");
+        await Prints(sentry, "begun");
+        await Task.Delay(TimeSpan.FromSeconds(8)); // what it may say at once after a quiet while
+        var (before, began) = (Ticks(sentry), Stopwatch.GetTimestamp());
+        await Task.Delay(TimeSpan.FromSeconds(10));
+        var share = (Ticks(sentry) - before) / 100.0 / Stopwatch.GetElapsedTime(began).TotalSeconds;
+        Assert.InRange(share, 0, 0.05);
+        await Ends(sentry);
+    }
+
     /// <summary>A display that is kept stopped answers nobody: it is said, and the service is ended as ever.</summary>
     [Fact]
     public async Task A_display_that_is_stopped_holds_nobody_up()

@@ -1,12 +1,13 @@
 """A program on a display that does what no program should (X Window System Protocol, version 11, written out: no library between).
 
-guest.py windows COUNT | draw | grab | clipboard | size | lies
+guest.py windows COUNT | draw | grab | clipboard | size | lies | full | flood
 """
 
 import os
 import socket
 import struct
 import sys
+import threading
 import time
 
 FOLDER = "/tmp/.X11-unix"
@@ -50,8 +51,8 @@ def ask(line, order):
 
 
 def main(what):
-    if what == "lies":
-        return lies()
+    if what in ("lies", "full", "flood"):
+        return {"lies": lies, "full": full, "flood": flood}[what]()
     line, base, root = join()
     line.sendall(window(base + 1, root))
     line.sendall(struct.pack("<BxHIII", 55, 4, base + 2, base + 1, 0))  # CreateGC
@@ -92,16 +93,71 @@ def main(what):
             time.sleep(0.5)
 
 
-def lies():
-    """Takes the place of its own display's sockets, and says what no display says."""
+def doors_of_its_own(queue):
+    """Sockets in the place of its own display's."""
     doors = []
     for name in os.listdir(FOLDER):
         os.unlink(f"{FOLDER}/{name}")
         door = socket.socket(socket.AF_UNIX)
         door.bind(f"{FOLDER}/{name}")
-        door.listen(50)
-        door.setblocking(False)
+        door.listen(queue)
         doors.append((name, door))
+    return doors
+
+
+def full():
+    """Takes nobody, and lets nobody wait either: the queue is full."""
+    kept = []
+    for name, _ in doors_of_its_own(0):
+        line = socket.socket(socket.AF_UNIX)
+        line.connect(f"{FOLDER}/{name}")
+        kept.append(line)
+    print("begun", flush=True)
+    time.sleep(1000)
+
+
+def flood():
+    """Greets as a display does, and then says what nobody asked for without a pause."""
+
+    def to_window(line):
+        line.sendall(b"RFB 003.008\n")
+        read(line, 12)
+        line.sendall(b"\1\1")
+        read(line, 1)
+        line.sendall(b"\0\0\0\0")
+        read(line, 1)
+        line.sendall(struct.pack(">HH16sI", 40, 30, b"\x20\x18", 4) + b"quay")
+        line.sendall(struct.pack(">BxHHHHHi", 0, 1, 0, 0, 40, 30, 0) + b"\0" * (40 * 30 * 4))
+        while True:
+            line.sendall(b"\2" * 4096)  # Bell
+
+    def to_program(line):
+        line.sendall(b"\1\0\x0b\0\0\0\x0a\0" + b"\0" * 40)
+        while True:
+            line.sendall((b"\x10" + b"\0" * 31) * 128)  # CreateNotify
+
+    def say(name, line):
+        try:
+            (to_program if name[0] == "X" else to_window)(line)
+        except OSError:
+            pass
+
+    def take(name, door):
+        while True:
+            line, _ = door.accept()
+            threading.Thread(target=say, args=(name, line), daemon=True).start()
+
+    for name, door in doors_of_its_own(50):
+        threading.Thread(target=take, args=(name, door), daemon=True).start()
+    print("begun", flush=True)
+    time.sleep(1000)
+
+
+def lies():
+    """Takes the place of its own display's sockets, and says what no display says."""
+    doors = doors_of_its_own(50)
+    for _, door in doors:
+        door.setblocking(False)
     print("begun", flush=True)
     number = 0
     kept = []

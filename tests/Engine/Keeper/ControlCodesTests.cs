@@ -131,4 +131,42 @@ public class ControlCodesTests
         modes.Read("H\u001bc"u8);
         Assert.Empty(modes.Write());
     }
+
+    /// <summary>A terminal that does not read UTF-8 obeys single bytes; one that does needs them in its characters.</summary>
+    [Fact]
+    public void Single_bytes_that_are_controls_go_through_in_characters_alone()
+    {
+        const string people = "Ærøskøbing Л – \u65e5\u672c \U0001f6a2";
+        byte[] Through(EightBits eightBits, byte[] bytes, int piece)
+        {
+            var filter = new CodeFilter(CodeFilter.StaysInside, eightBits);
+            return [.. bytes.Chunk(piece).SelectMany(one => filter.Through(one).ToArray())];
+        }
+        byte[] odd = [.. Encoding.UTF8.GetBytes(people), 0x9d, (byte)'x', 0x9c, 0xe9, (byte)'t', 0xe9, 0x9b, 0xd0];
+        for (var piece = 1; piece < 9; piece++)
+        {
+            Assert.Equal(
+                [.. Encoding.UTF8.GetBytes(people), (byte)'x', 0xe9, (byte)'t', 0xe9, 0x9b, 0xd0],
+                Through(EightBits.InCharacters, odd, piece)
+            );
+            Assert.DoesNotContain(Through(EightBits.Never, odd, piece), one => one is >= 0x80 and <= 0x9f);
+        }
+    }
+
+    [Theory]
+    [InlineData("\u001b[99999999b", false)]
+    [InlineData("\u001b[1001I", false)]
+    [InlineData("\u001b[80b", true)]
+    [InlineData("\u001b[b", true)]
+    [InlineData("\u001b[3g", true)]
+    public void What_is_repeated_is_so_for_a_while(string sequence, bool passes) =>
+        Assert.Equal(passes, CodeFilter.StaysInside(Encoding.ASCII.GetBytes(sequence)));
+
+    [Fact]
+    public void Tab_stops_are_given_back() =>
+        Assert.Contains(
+            "\r\u001b[3g\u001b[8C\u001bH\u001b[8C\u001bH",
+            Encoding.ASCII.GetString(CodeFilter.Afterwards),
+            StringComparison.Ordinal
+        );
 }

@@ -72,7 +72,7 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
     public Task<string?> HowDisplayEnded(IRunning service, ProgramPart program, Account account, RunNumber run) =>
         Task.FromResult<string?>(null);
 
-    public Task EndDisplay(IRunning service) => Task.CompletedTask;
+    public Task EndDisplay(IRunning service, Account? account) => Task.CompletedTask;
 
     public void Forget(IRunning service)
     {
@@ -124,7 +124,7 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
     public ILookup<string, MarkedProcess> Marked() =>
         machine
             .Processes.Where(process => process.Lives)
-            .ToLookup(process => process.Label, process => new MarkedProcess(process.Run, 0, process.Pid));
+            .ToLookup(process => process.Label, process => new MarkedProcess(process.Run, default, process.Pid));
 
     public IReadOnlyList<string> Labels() =>
         [
@@ -166,7 +166,7 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
     public IReadOnlyList<int> Tree(IRunning service) =>
         [.. machine.Live(service.Id.ToString()).Select(process => process.Pid)];
 
-    public async Task<(int Ended, bool Stuck)> End(RunSite site)
+    public async Task<(int Ended, string? Left)> End(RunSite site, IReadOnlyCollection<uint> accounts)
     {
         var there = Processes(site).Count();
         var began = machine.Loop.Now;
@@ -174,12 +174,12 @@ internal sealed class SimRunHost(SimMachine machine, SimServerTime time) : IRunH
         {
             left.ForEach(process => machine.Signal(process, 9));
             if (machine.Loop.Now - began > TimeSpan.TicksPerSecond * 10)
-                return (there, true);
+                return (there, "what the kernel holds");
             await Task.Delay(TimeSpan.FromMilliseconds(5), time.Clock);
         }
 
         machine.Groups.Remove((site.Name, site.Run.Value));
-        return (there, false);
+        return (there, null);
     }
 
     /// <summary>The server is gone, and with it its ends of all connections.</summary>

@@ -1,0 +1,153 @@
+using CalmSentry.Contract;
+using CalmSentry.Engine.Services;
+using CalmSentry.Inspection.Accounts;
+using CalmSentry.Linux.Accounts;
+using CalmSentry.Linux.Processes;
+using CalmSentry.Linux.Sockets;
+
+namespace CalmSentry.Inspection.Checks;
+
+/// <summary>One look at this host for copies: its processes, what they listen on, and the services whose runs are none.</summary>
+internal sealed class CopyLook(
+    IReadOnlyList<ProcessLine> processes,
+    Func<IReadOnlyList<Listening>> sockets,
+    IReadOnlyCollection<ServiceActor> services
+)
+{
+    private const int MostAbove = 64,
+        MostBelow = 10_000;
+
+    private readonly Dictionary<int, int> parents = [];
+
+    /// <summary>Those below a process; but what comes from the sentry, or from a keeper of its, is its own affair.</summary>
+    private readonly Lazy<ILookup<int, int>> children = new(() =>
+    {
+        var ends = services.Select(one => one.KeeperPid).Append(Environment.ProcessId).ToHashSet();
+        return ProcessFacts.All().Where(pid => !ends.Contains(pid)).ToLookup(ProcessFacts.Parent);
+    });
+
+    private readonly Lazy<ILookup<long, int>> ports = new(() =>
+        sockets().Where(socket => socket.Protocol == "tcp").ToLookup(socket => socket.Inode, socket => socket.Port)
+    );
+
+    public IReadOnlyList<ProcessLine> Processes => processes;
+
+    public IReadOnlyCollection<ServiceActor> Services => services;
+
+    /// <summary>Its parent, that one's parent, and so on.</summary>
+    public IEnumerable<int> Above(int pid)
+    {
+        for (var depth = 0; depth < MostAbove; depth++)
+        {
+            if (!parents.TryGetValue(pid, out var parent))
+                parents[pid] = parent = ProcessFacts.Parent(pid);
+            if (parent <= 1)
+                yield break;
+            yield return pid = parent;
+        }
+    }
+
+    /// <summary>The process and everything below it.</summary>
+    public IReadOnlyList<int> Below(int pid)
+    {
+        var tree = new List<int> { pid };
+        for (var i = 0; i < tree.Count && tree.Count < MostBelow; i++)
+            tree.AddRange(children.Value[tree[i]]);
+        return tree;
+    }
+
+    /// <summary>TCP ports that one of the processes listens on.</summary>
+    public IReadOnlySet<int> PortsOf(IEnumerable<int> pids) =>
+        pids.SelectMany(ProcessFacts.Sockets).SelectMany(inode => ports.Value[inode]).ToHashSet();
+}
+
+/// <summary>
+/// In whose run a process is: by whose keeper it comes from, by the control group it is in, or by a mark that it carries rightly
+/// (<see cref="MarkedProcesses"/>).
+/// </summary>
+internal sealed class CopyHomes(CopyLook look, Places places)
+{
+    private readonly Dictionary<int, ServiceActor> byProcess = ByProcess(look.Services);
+    private readonly Dictionary<string, ServiceActor> byLabel = ByLabel(look.Services);
+    private readonly byte[] mark = System.Text.Encoding.UTF8.GetBytes($"CALM_RUN={places.RunDirectory}:");
+
+    /// <summary>Null: in none, or in that of a service which is not known any more.</summary>
+    /// <param name="isPassing">It is of a rehearsal, or of a check: it ends before anything is started.</param>
+    public ServiceActor? Of(int pid, IReadOnlyCollection<uint> accounts, out bool isPassing)
+    {
+        isPassing = false;
+        foreach (var at in look.Above(pid).Prepend(pid))
+        {
+            if (byProcess.TryGetValue(at, out var service))
+                return service;
+            if (ProcessFacts.RestOfVariable(at, mark)?.Split(':') is not [var label, _])
+                continue;
+            var users = ProcessFacts.Users(at) ?? default;
+            if (label.StartsWith('~') && users.AreAll([0, .. accounts]))
+            {
+                isPassing = true;
+                return null;
+            }
+
+            if (
+                byLabel.TryGetValue(label.Split('-')[0], out var marked)
+                && (
+                    users.AreAll(0, Account.Named(marked.Definition.Account)?.Uid ?? 0)
+                    || ProcessFacts.InGroup(at, $"{label}.{ProcessFacts.RestOfVariable(at, mark)!.Split(':')[1]}")
+                )
+            )
+                return marked;
+        }
+
+        return null;
+    }
+
+    private static Dictionary<int, ServiceActor> ByProcess(IReadOnlyCollection<ServiceActor> services)
+    {
+        var all = new Dictionary<int, ServiceActor>();
+        foreach (var service in services)
+        {
+            if (service.KeeperPid > 0)
+                all[service.KeeperPid] = service;
+            if (service.Situation.Run?.Pid is { } pid)
+                all[pid] = service;
+        }
+
+        return all;
+    }
+
+    private static Dictionary<string, ServiceActor> ByLabel(IReadOnlyCollection<ServiceActor> services)
+    {
+        var all = new Dictionary<string, ServiceActor>(StringComparer.Ordinal);
+        foreach (var service in services)
+            all[service.Id.ToString()] = all[service.Label] = service;
+        return all;
+    }
+}
+
+/// <summary>Whose processes may be in a service's way: root's, its account's, whoever asks, and accounts that can become root.</summary>
+internal sealed class CopyKin
+{
+    private readonly Dictionary<uint, bool> known = new() { [0] = true };
+
+    public CopyKin(string account, IEnumerable<uint> askers)
+    {
+        Accounts = Account.Named(account) is { } own ? [own.Uid] : [];
+        foreach (var one in Accounts.Concat(askers))
+            known[one] = true;
+    }
+
+    /// <summary>The service's own.</summary>
+    public IReadOnlyCollection<uint> Accounts { get; }
+
+    /// <summary>By all its ids: a program with the set-user-ID bit acts as its owner, whoever starts it.</summary>
+    public bool Includes(ProcessUsers users) =>
+        Includes(users.Real) && Includes(users.Effective) && Includes(users.Saved);
+
+    private bool Includes(uint user)
+    {
+        if (!known.TryGetValue(user, out var isKin))
+            known[user] = isKin = Account.WithId(user) is { } account && AccountPower.MayBecomeRoot(account);
+        return isKin;
+    }
+}
