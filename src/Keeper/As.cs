@@ -29,6 +29,7 @@ internal static unsafe class As
                 && !Enter.Joined(new Linux.Native.CString($"{group}/cgroup.procs").Pointer)
             )
                 return Failed;
+        Enter.TakeUsualStanding(keepsProcessors: false);
         if (rest is ["seeing", var from, var at, ..])
         {
             if (See(from, at) is not 0 and var why)
@@ -48,8 +49,6 @@ internal static unsafe class As
             rest = rest[1..];
         }
 
-        Enter.TakeUsualStanding();
-        _ = Enter.JoinKeyring();
         var environment = Environ(); // while it is still ours to read: changing the account closes it
         if (uid != "-")
         {

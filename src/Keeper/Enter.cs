@@ -162,11 +162,10 @@ internal static unsafe partial class Enter
             Fail(LaunchStep.Streams);
         if (order.Terminal && ioctl(0, TIOCSCTTY, 0) < 0)
             Fail(LaunchStep.Terminal);
+        TakeUsualStanding(order.SomeProcessors);
         Limit(order);
         if (order.Sockets is not null && !SeeOwn(order))
             Fail(LaunchStep.Sockets);
-        TakeUsualStanding();
-        _ = JoinKeyring(); // where that is refused the launch goes on, and 'host status' says so
         TakeIdentity(order);
         if (!ResetSignals())
             Fail(LaunchStep.Signals);
@@ -259,29 +258,6 @@ internal static unsafe partial class Enter
         if (order.Directory is not null && chdir(order.Directory) < 0)
             Fail(LaunchStep.Directory);
     }
-
-    /// <summary>
-    /// Whoever runs out of memory is chosen among programs as on any host: what keeps the sentry itself from that choice is
-    /// not handed on (proc(5), oom_score_adj).
-    /// </summary>
-    public static void TakeUsualStanding()
-    {
-        fixed (byte* path = "/proc/self/oom_score_adj"u8)
-        {
-            var file = open(path, O_WRONLY | O_CLOEXEC, 0);
-            if (file < 0)
-                return;
-            var usual = (byte)'0';
-            _ = write(file, &usual, 1);
-            _ = close(file);
-        }
-    }
-
-    /// <summary>
-    /// A session keyring of its own, with nothing in it (session-keyring(7)): else whatever the sentry was begun with, such as the keys of
-    /// root's login, would be every account's, and a place where services find what others leave.
-    /// </summary>
-    public static bool JoinKeyring() => syscall(Arm ? SYS_keyctl_arm64 : SYS_keyctl_x64, KEYCTL_JOIN_SESSION_KEYRING, 0, 0) >= 0;
 
     /// <summary>
     /// Becomes an account for good. Raw calls: the C library's wrappers would change every thread, and only the one

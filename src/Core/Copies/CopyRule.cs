@@ -109,6 +109,9 @@ public static partial class CopyRule
         Same,
     }
 
+    /// <summary>Whether it is the same program at all, whatever it holds.</summary>
+    public static bool IsLike(CopyWanted service, CopySight seen) => Compare(service, seen) != Likeness.None;
+
     public static CopyVerdict Judge(CopyWanted service, CopySight seen)
     {
         var likeness = Compare(service, seen);

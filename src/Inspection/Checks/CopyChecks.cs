@@ -30,9 +30,9 @@ internal sealed record Copy(
     public bool Blocks => Verdict == CopyVerdict.InTheWay;
 
     public override string ToString() =>
-        $"pid {Pid}, as {User}, since {WallClock.In(Since, TimeZoneInfo.Local):yyyy-MM-dd HH:mm}, {From}"
-        + (Inside is null ? "" : $", inside the service {Inside}")
-        + (Starter is null ? "" : $", by {Starter}, which may start it again");
+        $"pid {Pid}, as {User}, since {WallClock.In(Since, TimeZoneInfo.Local):yyyy-MM-dd HH:mm}, "
+        + (Starter is null ? From : $"started by {Starter}, which may start it again")
+        + (Inside is null ? "" : $", inside the service {Inside}");
 }
 
 /// <summary>A script that began a copy.</summary>
@@ -101,58 +101,61 @@ internal static class CopyChecks
         var wanted = WantedBy(definition, store, directory);
         var script = wanted.Script < 0 ? null : Path.GetFileName(wanted.Words[wanted.Script].Value);
         var kin = new CopyKin(definition.Account, askers);
-        var seen = new Dictionary<int, (ProcessLine Process, uint User, bool IsKin)>();
+        var homes = new Lazy<CopyHomes>(() => new(look, places));
+        var found = new Dictionary<int, Copy>();
         foreach (var process in look.Processes)
         {
-            var executable = ExecutableOf(process);
+            var (pid, executable) = (process.Pid, ExecutableOf(process));
             if (executable != wanted.Executable && (script is null || !MayRun(process, script)))
                 continue;
             if (executable.EndsWith("/calm", StringComparison.Ordinal) || !SharesFiles(process, wanted.Executable))
                 continue;
-            if (ProcessFacts.Users(process.Pid) is not { } users)
+            if (ProcessFacts.Users(pid) is not { } users)
                 continue;
-            seen[process.Pid] = (process, users.Effective, kin.Includes(users));
-        }
-
-        var own = definition.Name;
-        var homes = new Lazy<CopyHomes>(() => new(look, places));
-        var copies = new List<Copy>();
-        foreach (var (pid, (process, user, isKin)) in seen)
-        {
-            // A copy that forks is one copy: the topmost counts, and what those below it hold it holds.
-            if (look.Above(pid).Any(seen.ContainsKey) || process.HasChanged() || !ProcessFacts.Lives(pid))
-                continue;
-            // What our own checks run, and what rehearsals do.
-            if (look.Above(pid).Contains(Environment.ProcessId))
+            var isKin = kin.Includes(users);
+            var sight = new CopySight(
+                executable,
+                WordsOf(process, isKin),
+                ShowsTitle(process),
+                isKin ? CopyOwner.Kin : CopyOwner.Stranger
+            );
+            // Nor one that has become another program, or ended, since it was read.
+            if (!CopyRule.IsLike(wanted, sight) || process.HasChanged() || !ProcessFacts.Lives(pid))
                 continue;
             var home = homes.Value.Of(pid, kin.Accounts, out var isPassing);
-            if (isPassing || home?.Definition.Name == own)
+            if (isPassing || home?.Definition.Name == definition.Name)
+                continue;
+            // What our own checks run comes from this process, and from no keeper.
+            if (home is null && look.Above(pid).Contains(Environment.ProcessId))
                 continue;
             // Another service that runs the very same is one that somebody wrapped: that was said when it was.
             if (home?.Definition is { } other && IsOwnProgram(other, store, places, wanted))
                 continue;
-            var verdict = CopyRule.Judge(wanted, SightOf(process, isKin, wanted, directory, definition, places, look));
-            if (verdict == CopyVerdict.None)
-                continue;
-            copies.Add(
-                new(
+            var verdict = CopyRule.Judge(wanted, WithHeld(sight, process, wanted, directory, definition, places, look));
+            if (verdict != CopyVerdict.None)
+                found[pid] = new(
                     pid,
-                    Account.NameOf(user),
+                    Account.NameOf(users.Effective),
                     ProcessFacts.Started(pid),
                     Origin(pid),
                     verdict,
                     home?.Definition.Name,
                     StarterOf(pid)
-                )
-            );
+                );
         }
 
-        return copies;
+        // A copy that forks is one copy: the topmost counts, for what those below it hold it holds.
+        return
+        [
+            .. found.Values.Where(copy =>
+                !look.Above(copy.Pid).Any(above => found.GetValueOrDefault(above)?.Verdict >= copy.Verdict)
+            ),
+        ];
     }
 
-    private static CopySight SightOf(
+    private static CopySight WithHeld(
+        CopySight sight,
         ProcessLine process,
-        bool isKin,
         CopyWanted wanted,
         string directory,
         Definition definition,
@@ -165,18 +168,16 @@ internal static class CopyChecks
         var holdsPort = listening.Any(wanted.Ports.Contains);
         string[] folders = [directory, places.StateOf(definition.Name)];
         string[] files = [.. definition.Output.Files.Values];
-        return new(
-            ExecutableOf(process),
-            WordsOf(process, isKin),
-            ShowsTitle(process),
-            isKin ? CopyOwner.Kin : CopyOwner.Stranger,
-            HoldsPort: holdsPort,
-            HoldsOtherPorts: !holdsPort && listening.Count > 0,
+        var isKin = sight.Owner == CopyOwner.Kin;
+        return sight with
+        {
+            HoldsPort = holdsPort,
+            HoldsOtherPorts = !holdsPort && listening.Count > 0,
             // Of a stranger's these count for nothing, and are not looked at.
-            HoldsLock: isKin && tree.Any(pid => ProcessFacts.HoldsLock(pid, IsIts)),
-            WritesFile: isKin && tree.SelectMany(ProcessFacts.WrittenFiles).Any(IsIts),
-            IsThere: process.WorkingDirectory == directory
-        );
+            HoldsLock = isKin && tree.Any(pid => ProcessFacts.HoldsLock(pid, IsIts)),
+            WritesFile = isKin && tree.SelectMany(ProcessFacts.WrittenFiles).Any(IsIts),
+            IsThere = process.WorkingDirectory == directory,
+        };
 
         bool IsIts(string path) =>
             files.Contains(path)

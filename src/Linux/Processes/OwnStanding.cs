@@ -42,6 +42,40 @@ public static class OwnStanding
         _ = Libc.syscall(isArm ? Libc.SYS_ioprio_set_arm64 : Libc.SYS_ioprio_set_x64, Libc.IOPRIO_WHO_PROCESS, 0, disk);
     }
 
+    /// <summary>Which namespaces of this process are others than those of the host's first (namespaces(7)); what cannot be looked at is left out.</summary>
+    public static IReadOnlyList<string> OwnNamespaces() =>
+        [
+            .. Namespaces.Where(kind =>
+                Link($"/proc/self/ns/{kind}") is { } own && Link($"/proc/1/ns/{kind}") is { } first && own != first
+            ),
+        ];
+
+    private static readonly string[] Namespaces = ["cgroup", "ipc", "mnt", "net", "pid", "time", "user", "uts"];
+
+    private static string? Link(string path)
+    {
+        try
+        {
+            return new FileInfo(path).LinkTarget;
+        }
+        catch (Exception error) when (error is IOException or UnauthorizedAccessException)
+        {
+            return null;
+        }
+    }
+
+    /// <summary>Whether this host lets processes have keyrings (keyctl(2)): a container's filter may refuse it.</summary>
+    public static bool HasKeyrings() =>
+        Libc.syscall(
+            System.Runtime.InteropServices.RuntimeInformation.ProcessArchitecture
+            == System.Runtime.InteropServices.Architecture.Arm64
+                ? Libc.SYS_keyctl_arm64
+                : Libc.SYS_keyctl_x64,
+            Libc.KEYCTL_GET_KEYRING_ID,
+            Libc.KEY_SPEC_SESSION_KEYRING,
+            1
+        ) >= 0;
+
     /// <summary>This process is killed when the thread that began it ends (prctl(2), PR_SET_PDEATHSIG).</summary>
     /// <param name="parent">The process of that thread.</param>
     /// <returns>False: it has ended already.</returns>

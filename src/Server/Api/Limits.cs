@@ -2,6 +2,7 @@ using CalmSentry.Contract;
 using CalmSentry.Engine.Services;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Groups;
+using CalmSentry.Linux.Processes;
 using CalmSentry.Server.Self;
 using CalmSentry.Store;
 using CalmSentry.Telling;
@@ -30,6 +31,13 @@ internal static class Limits
             );
         if (groups.WhyNot is { } why)
             limits.Add($"No control groups ({why}): a run's processes are tracked by descent alone.");
+        if (OwnStanding.OwnNamespaces() is { Count: > 0 } own)
+            limits.Add(
+                $"The sentry's namespaces are not those of the host's first process: {string.Join(", ", own)}. Services have the "
+                    + "sentry's."
+            );
+        if (Account.OwnId == 0 && !OwnStanding.HasKeyrings())
+            limits.Add("No keyrings (keyctl(2) is refused): services have the one that the sentry was begun with.");
         limits.AddRange(ThatPass(store, registry, places, forwarders, teller, settings));
         return limits;
     }

@@ -211,7 +211,7 @@ public sealed class CopyTests
         await sentry.Wrap("tide", "--proof", "up-for:50ms", "--", script, "high");
         using var theirs = Sentry.Began("root", "/bin/sh", loop);
         await Sentry.Eventually(async () =>
-            (await sentry.Calm("check", "tide")).Output.Contains("may start it again", StringComparison.Ordinal)
+            (await sentry.Calm("check", "tide", "--json")).Output.Contains("may start it again", StringComparison.Ordinal)
         );
         var refused = await sentry.Calm("start", "tide", "--end-copies");
         Assert.Equal(1, refused.Exit);
@@ -236,7 +236,7 @@ public sealed class CopyTests
         );
         await sentry.Wrap("tide", "--proof", "up-for:50ms", "--", script, "high");
         await Sentry.Eventually(async () =>
-            (await sentry.Calm("check", "tide")).Output.Contains("inside the service yard", StringComparison.Ordinal)
+            (await sentry.Calm("check", "tide", "--json")).Output.Contains("inside the service yard", StringComparison.Ordinal)
         );
         Assert.Equal(1, (await sentry.Calm("start", "tide")).Exit);
         // Two that were wrapped to run the same are no copies of each other: that was said when it was done.
