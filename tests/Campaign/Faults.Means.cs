@@ -23,6 +23,8 @@ internal sealed partial class Faults
         yield return new("take the keeper's program", 2, faults.TakeKeeper);
         yield return new("take the processors", 2, faults.TakeProcessors);
         if (machine.IsRoot)
+            yield return new("strangers say they are a run", 3, faults.PoseAsRun);
+        if (machine.IsRoot)
             yield return new("fill a disk", 3, faults.Fill);
         if (machine.IsRoot)
             yield return new("take descriptors", 3, faults.TakeDescriptors);
@@ -237,6 +239,35 @@ internal sealed partial class Faults
             underWay.Add(
                 Process.Start("timeout", [$"{seconds}", "sh", "-c", "while :; do :; done"]).WaitForExitAsync()
             );
+        return Task.CompletedTask;
+    }
+
+    /// <summary>An account that has nothing to do with a service keeps processes with the marks of its runs.</summary>
+    private Task PoseAsRun(Machine machine, Random random)
+    {
+        if (machine.Marked() is not { Count: > 0 } marked)
+            return Task.CompletedTask;
+        for (var i = 0; i < 6; i++)
+        {
+            var (_, id, run) = marked[random.Next(marked.Count)];
+            underWay.Add(
+                Process
+                    .Start(
+                        "setpriv",
+                        [
+                            $"--reuid={Machine.Stranger}",
+                            $"--regid={Machine.Stranger}",
+                            "--clear-groups",
+                            "env",
+                            $"CALM_RUN={machine.Places.RunDirectory}:{id}:{run + random.Next(3)}",
+                            "sleep",
+                            $"{random.Next(1, 20)}",
+                        ]
+                    )
+                    .WaitForExitAsync()
+            );
+        }
+
         return Task.CompletedTask;
     }
 

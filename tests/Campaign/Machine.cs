@@ -332,13 +332,16 @@ internal sealed class Machine(string programs) : IAsyncDisposable
 
     public IEnumerable<int> Keepers => Processes("calm-keeper", "keep");
 
+    /// <summary>An account that only says that its processes are a run's (Debian's bin).</summary>
+    public const uint Stranger = 2;
+
     /// <summary>Every process of a run of this sentry: its pid, the service's id, and the run's number.</summary>
     public IReadOnlyList<(int Pid, string Id, long Run)> Marked() =>
         [
             .. ProcessFacts
                 .ValuesOf("CALM_RUN")
                 .Where(mark => mark.Value.StartsWith(Places.RunDirectory + ":", StringComparison.Ordinal))
-                .Where(mark => ProcessFacts.Lives(mark.Pid))
+                .Where(mark => ProcessFacts.Lives(mark.Pid) && ProcessFacts.EffectiveUser(mark.Pid) != Stranger)
                 .Select(mark => (mark.Pid, mark.Value[(Places.RunDirectory.Length + 1)..].Split(':')))
                 .Where(mark => mark.Item2 is [_, _])
                 .Select(mark =>

@@ -58,7 +58,7 @@ public class LossTests
             log,
             StringComparison.Ordinal
         );
-        Assert.Contains($"which is not in the store, run: {crane}", log, StringComparison.Ordinal);
+        Assert.Contains($"which is not in the store, run: pid {crane} (", log, StringComparison.Ordinal);
         Assert.Contains("is of revision 2, and the store has revision 1", log, StringComparison.Ordinal);
         await sentry.Ok("adjust", "ferry", "--from", Path.Combine(sentry.Places.Definitions, "ferry.later"));
         Assert.Equal("Little ferry", (await sentry.Show("ferry")).GetProperty("title").GetString());

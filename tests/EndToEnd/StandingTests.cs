@@ -154,7 +154,7 @@ public class StandingTests
         if sys.argv[1] == "begin":
             call(250, 1, 0)  # keyctl: a session keyring, and a key in it
             call(248, b"user", b"calm-trial", b"secret", 6, -3)
-            libc.prctl(29, 5_000_000_000)  # timer slack
+            libc.prctl(29, 1_000_000_000)  # timer slack
             libc.prctl(41, 1, 0, 0, 0)  # no huge pages
             libc.prctl(28, 1 << 6, 0, 0, 0)  # securebits: no ambient rights
             libc.personality(0x0040000)  # no address is random
@@ -199,7 +199,7 @@ public class StandingTests
         await using var sentry = await Sentry.Start("/usr/bin/python3", script, "begin");
         // It has it, and hands nothing of it on.
         var server = await sentry.Server();
-        Assert.Equal("5000000000", File.ReadAllText($"/proc/{server}/timerslack_ns").Trim());
+        Assert.Equal("1000000000", File.ReadAllText($"/proc/{server}/timerslack_ns").Trim());
         Assert.Contains("Max stack size            12345678", File.ReadAllText($"/proc/{server}/limits"), StringComparison.Ordinal);
         await sentry.Wrap(
             "berth",

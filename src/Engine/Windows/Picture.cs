@@ -202,16 +202,21 @@ internal sealed class Picture : IAsyncDisposable
             return 0;
         }
 
-        await pace.Spend(1 + (int)((long)wide * high * 4 / Piece), cancellation).ConfigureAwait(false);
+        await pace.Spend(1, cancellation).ConfigureAwait(false);
         if (encoding != Raw || left + wide > width || top + high > height)
             throw new IOException("the display sent what was not asked for");
         if (pixels is null)
             await Pass((long)wide * high * 4, cancellation).ConfigureAwait(false);
         else
-            for (var y = top; y < top + high; y++)
+            for (var (y, read) = ((int)top, 0); y < top + high; y++)
+            {
                 await stream
                     .ReadExactlyAsync(pixels.AsMemory(((y * width) + left) * 4, wide * 4), cancellation)
                     .ConfigureAwait(false);
+                for (read += wide * 4; read >= Piece; read -= Piece)
+                    await pace.Spend(1, cancellation).ConfigureAwait(false);
+            }
+
         return (long)wide * high;
     }
 
@@ -233,9 +238,13 @@ internal sealed class Picture : IAsyncDisposable
         try
         {
             for (; length > 0; length -= Math.Min(length, Piece))
+            {
                 await stream
                     .ReadExactlyAsync(piece.AsMemory(0, (int)Math.Min(length, Piece)), cancellation)
                     .ConfigureAwait(false);
+                if (length >= Piece)
+                    await pace.Spend(1, cancellation).ConfigureAwait(false);
+            }
         }
         finally
         {

@@ -1,10 +1,13 @@
 using System.Globalization;
+using System.Net.Sockets;
 using System.Text;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Definitions;
 using CalmSentry.Core.Findings;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Keepers;
+using CalmSentry.Engine.Settling;
+using CalmSentry.Engine.Windows;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Programs;
@@ -46,7 +49,77 @@ internal static class ForeignReaders
                 ? "some"
                 : "none",
         ["access-list"] = Access,
+        ["files"] = Files,
+        ["display-picture"] = bytes =>
+            AsDisplay(bytes, async (socket, over) => $"{(await Picture.Of(socket, over)).Length > 0}"),
+        ["display-windows"] = bytes =>
+            AsDisplay(
+                bytes,
+                async (socket, over) =>
+                {
+                    await using var line = await XLine.Open(socket, new byte[16], over);
+                    var windows = await line.Within(line.Root, over);
+                    return $"{windows.Count > 0} {await line.Property(line.Root, "WM_NAME", over) is null}";
+                }
+            ),
     };
+
+    /// <summary>A base and what is made from it, a line of four dashes between them.</summary>
+    private static string Files(byte[] bytes)
+    {
+        var texts = Encoding.UTF8.GetString(bytes).Split("\n----\n");
+        var read = FileSet.Read(
+            new(texts.Select((text, i) => (text, i)).ToDictionary(one => $"{(char)('a' + (one.i % 26))}{one.i}.yaml", one => one.text)),
+            "host",
+            "nobody"
+        );
+        return read.Errors.Count > 0 ? Kind(read.Errors[0].Error.ToString()) : $"{read.Services.Count}";
+    }
+
+    /// <summary>What a display sends, all at once, and then no more.</summary>
+    private static string AsDisplay(byte[] bytes, Func<Socket, CancellationToken, Task<string>> look)
+    {
+        using var over = new CancellationTokenSource(TimeSpan.FromSeconds(2));
+        var place = Path.Combine(Path.GetTempPath(), $"calm-fuzz-display-{Environment.ProcessId}");
+        File.Delete(place);
+        using var listens = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
+        listens.Bind(new UnixDomainSocketEndPoint(place));
+        listens.Listen();
+        using var socket = new Socket(AddressFamily.Unix, SocketType.Stream, ProtocolType.Unspecified);
+        socket.Connect(new UnixDomainSocketEndPoint(place));
+        using var display = listens.Accept();
+        File.Delete(place);
+        display.SendTimeout = 1000;
+        var said = Task.Run(() =>
+        {
+            try
+            {
+                display.Send(bytes);
+                display.Shutdown(SocketShutdown.Send);
+            }
+            catch (SocketException)
+            {
+                // It was not heard to its end.
+            }
+        });
+        try
+        {
+            return Task.Run(() => look(socket, over.Token)).GetAwaiter().GetResult();
+        }
+        catch (IOException error)
+        {
+            return Kind(error.Message);
+        }
+        catch (OperationCanceledException)
+        {
+            return "no end";
+        }
+        finally
+        {
+            display.Dispose();
+            said.GetAwaiter().GetResult();
+        }
+    }
 
     private static string Definition((Node? Node, DefinitionError? Error) read)
     {
