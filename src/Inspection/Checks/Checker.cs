@@ -47,12 +47,23 @@ internal sealed record Askers(IReadOnlyCollection<uint> Users, bool EndsCopies =
 }
 
 /// <summary>What is read of the host once for all checks of one act, when the first of them wants it.</summary>
-internal sealed class HostLook(Func<Task<IReadOnlyList<ProcessLine>>> processes)
+internal sealed class HostLook
 {
-    private readonly Lazy<Task<IReadOnlyList<ProcessLine>>> all = new(processes);
+    private readonly Lazy<Task<CopyLook>> copies;
     private readonly Lazy<IReadOnlyList<Listening>> sockets = new(Linux.Sockets.Listening.All);
 
-    public Task<IReadOnlyList<ProcessLine>> Processes => all.Value;
+    public HostLook(ProcessTable processes, RunTools tools, Registry registry) =>
+        copies = new(async () =>
+            new(
+                await processes.Read().ConfigureAwait(false),
+                () => Sockets,
+                registry.All,
+                tools.Store,
+                tools.Places
+            )
+        );
+
+    public Task<CopyLook> Copies => copies.Value;
 
     public IReadOnlyList<Listening> Sockets => sockets.Value;
 }
@@ -87,7 +98,7 @@ internal sealed class Checker(
         Definition definition,
         Askers askers,
         AsAccount? asAccount = null
-    ) => Within(() => Look(SubjectOf(definition, new(Processes.Read), askers, asAccount)));
+    ) => Within(() => Look(SubjectOf(definition, NewLook(), askers, asAccount)));
 
     /// <summary>The same definition, with the days that files of its rhythm leave out, as they are now.</summary>
     public Task<Definition> WithDays(Definition definition, CancellationToken cancellation) =>
@@ -96,7 +107,7 @@ internal sealed class Checker(
     /// <summary>Those that can block, as a start needs them.</summary>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
     public Task<IReadOnlyList<Finding>> ForStart(Definition definition, Askers askers) =>
-        Within(() => Blocking(SubjectOf(definition, new(Processes.Read), askers)));
+        Within(() => Blocking(SubjectOf(definition, NewLook(), askers)));
 
     /// <summary>The same of several that are started as one act: all of them share what is read of the host, and an account's questions.</summary>
     /// <returns>In their order.</returns>
@@ -108,7 +119,7 @@ internal sealed class Checker(
         Within(() =>
         {
             var asAccount = tools.AsAccount.Gathered();
-            var host = new HostLook(Processes.Read);
+            var host = NewLook();
             return Task.WhenAll(definitions.Select(one => Blocking(SubjectOf(one, host, askers, asAccount))));
         });
 
@@ -178,11 +189,7 @@ internal sealed class Checker(
         );
         if (subject.Runs)
             return found;
-        var look = new CopyLook(
-            await subject.Host.Processes.ConfigureAwait(false),
-            () => subject.Host.Sockets,
-            registry.All
-        );
+        var look = await subject.Host.Copies.ConfigureAwait(false);
         var copies = CopyChecks.Find(subject, look);
         found.AddRange(CopyChecks.Look(subject, copies));
         // What a copy holds goes with it.
@@ -190,6 +197,8 @@ internal sealed class Checker(
         found.AddRange(PortChecks.Look(subject, going.ToHashSet()));
         return found;
     }
+
+    private HostLook NewLook() => new(Processes, tools, registry);
 
     private Subject SubjectOf(
         Definition definition,

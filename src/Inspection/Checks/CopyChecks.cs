@@ -86,29 +86,34 @@ internal static class CopyChecks
         + (copies.Count > MostListed ? $"; and {copies.Count - MostListed} more" : "");
 
     public static IReadOnlyList<Copy> Find(Subject subject, CopyLook look) =>
-        Find(subject.Definition, subject.Tools.Store, subject.Tools.Places, look, subject.Askers);
+        Find(subject.Definition, look, subject.Askers);
 
     /// <param name="askers">Whoever asks, by number: what they started by hand is in the way.</param>
-    public static IReadOnlyList<Copy> Find(
-        Definition definition,
-        SentryStore store,
-        Places places,
-        CopyLook look,
-        IReadOnlyCollection<uint> askers
-    )
+    public static IReadOnlyList<Copy> Find(Definition definition, CopyLook look, IReadOnlyCollection<uint> askers)
     {
-        var directory = Folders.Real(LaunchOrder.DirectoryOf(definition, places));
-        var wanted = WantedBy(definition, store, directory);
+        var wanted = look.WantedBy(definition);
         var script = wanted.Script < 0 ? null : Path.GetFileName(wanted.Words[wanted.Script].Value);
         var kin = new CopyKin(definition.Account, askers);
-        var homes = new Lazy<CopyHomes>(() => new(look, places));
         var found = new Dictionary<int, Copy>();
         foreach (var process in look.Processes)
         {
             var (pid, executable) = (process.Pid, ExecutableOf(process));
             if (executable != wanted.Executable && (script is null || !MayRun(process, script)))
                 continue;
-            if (executable.EndsWith("/calm", StringComparison.Ordinal) || !SharesFiles(process, wanted.Executable))
+            if (executable.EndsWith("/calm", StringComparison.Ordinal))
+                continue;
+            var home = look.HomeOf(pid, kin.Accounts, out var isPassing);
+            if (isPassing || home?.Definition.Name == definition.Name)
+                continue;
+            // Another service that runs the very same is one that somebody wrapped: that was said when it was. And what our own checks
+            // run comes from this process, and from no keeper.
+            if (
+                home is null
+                    ? look.Above(pid).Contains(Environment.ProcessId)
+                    : IsOwnProgram(look.WantedBy(home.Definition), wanted)
+            )
+                continue;
+            if (!SharesFiles(process, wanted.Executable))
                 continue;
             if (ProcessFacts.Users(pid) is not { } users)
                 continue;
@@ -122,16 +127,7 @@ internal static class CopyChecks
             // Nor one that has become another program, or ended, since it was read.
             if (!CopyRule.IsLike(wanted, sight) || process.HasChanged() || !ProcessFacts.Lives(pid))
                 continue;
-            var home = homes.Value.Of(pid, kin.Accounts, out var isPassing);
-            if (isPassing || home?.Definition.Name == definition.Name)
-                continue;
-            // What our own checks run comes from this process, and from no keeper.
-            if (home is null && look.Above(pid).Contains(Environment.ProcessId))
-                continue;
-            // Another service that runs the very same is one that somebody wrapped: that was said when it was.
-            if (home?.Definition is { } other && IsOwnProgram(other, store, places, wanted))
-                continue;
-            var verdict = CopyRule.Judge(wanted, WithHeld(sight, process, wanted, directory, definition, places, look));
+            var verdict = CopyRule.Judge(wanted, WithHeld(sight, process, wanted, definition, look));
             if (verdict != CopyVerdict.None)
                 found[pid] = new(
                     pid,
@@ -157,16 +153,15 @@ internal static class CopyChecks
         CopySight sight,
         ProcessLine process,
         CopyWanted wanted,
-        string directory,
         Definition definition,
-        Places places,
         CopyLook look
     )
     {
+        var directory = Folders.Real(LaunchOrder.DirectoryOf(definition, look.Places));
         var tree = look.Below(process.Pid);
         var listening = look.PortsOf(tree);
         var holdsPort = listening.Any(wanted.Ports.Contains);
-        string[] folders = [directory, places.StateOf(definition.Name)];
+        string[] folders = [directory, look.Places.StateOf(definition.Name)];
         string[] files = [.. definition.Output.Files.Values];
         var isKin = sight.Owner == CopyOwner.Kin;
         return sight with
@@ -187,8 +182,9 @@ internal static class CopyChecks
     }
 
     /// <summary>What a service would run, down to the file that is executed in the end.</summary>
-    private static CopyWanted WantedBy(Definition definition, SentryStore store, string directory)
+    internal static CopyWanted WantedBy(Definition definition, SentryStore store, Places places)
     {
+        var directory = Folders.Real(LaunchOrder.DirectoryOf(definition, places));
         var program = definition.Program;
         var command = LaunchOrder.CommandOf(program);
         var (executable, rest) = (Folders.Real(command[0]), command.Skip(1).ToList());
@@ -222,13 +218,10 @@ internal static class CopyChecks
         );
     }
 
-    private static bool IsOwnProgram(Definition other, SentryStore store, Places places, CopyWanted wanted)
-    {
-        var its = WantedBy(other, store, Folders.Real(LaunchOrder.DirectoryOf(other, places)));
-        return CopyRule.Judge(wanted, new(its.Executable, its.Words, ShowsTitle: false, CopyOwner.Kin))
+    private static bool IsOwnProgram(CopyWanted its, CopyWanted wanted) =>
+        CopyRule.Judge(wanted, new(its.Executable, its.Words, ShowsTitle: false, CopyOwner.Kin))
             is CopyVerdict.InTheWay
                 or CopyVerdict.Tool;
-    }
 
     /// <summary>
     /// A process may have gone elsewhere since it was given its words: it is asked for where it is, and where it was begun. Links are

@@ -1,23 +1,34 @@
+using System.Collections.Concurrent;
 using CalmSentry.Contract;
+using CalmSentry.Core.Copies;
+using CalmSentry.Core.Definitions;
 using CalmSentry.Engine.Services;
 using CalmSentry.Inspection.Accounts;
 using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Processes;
 using CalmSentry.Linux.Sockets;
+using CalmSentry.Store;
 
 namespace CalmSentry.Inspection.Checks;
 
-/// <summary>One look at this host for copies: its processes, what they listen on, and the services whose runs are none.</summary>
+/// <summary>
+/// One look at this host for copies: its processes, what they listen on, and the services whose runs are none. Shared by all that are
+/// started as one act: two hundred services may run the same program.
+/// </summary>
 internal sealed class CopyLook(
     IReadOnlyList<ProcessLine> processes,
     Func<IReadOnlyList<Listening>> sockets,
-    IReadOnlyCollection<ServiceActor> services
+    IReadOnlyCollection<ServiceActor> services,
+    SentryStore store,
+    Places places
 )
 {
     private const int MostAbove = 64,
         MostBelow = 10_000;
 
-    private readonly Dictionary<int, int> parents = [];
+    private readonly ConcurrentDictionary<int, int> parents = [];
+    private readonly ConcurrentDictionary<Definition, CopyWanted> wanted = new(ReferenceEqualityComparer.Instance);
+    private readonly Lazy<CopyHomes> homes = new(() => new(services, places));
 
     /// <summary>Those below a process; but what comes from the sentry, or from a keeper of its, is its own affair.</summary>
     private readonly Lazy<ILookup<int, int>> children = new(() =>
@@ -32,15 +43,24 @@ internal sealed class CopyLook(
 
     public IReadOnlyList<ProcessLine> Processes => processes;
 
-    public IReadOnlyCollection<ServiceActor> Services => services;
+    public Places Places => places;
+
+    /// <summary>What a service would run.</summary>
+    public CopyWanted WantedBy(Definition definition) =>
+        wanted.GetOrAdd(definition, one => CopyChecks.WantedBy(one, store, places));
+
+    /// <summary>In whose run a process is; null: in none, or in that of a service which is not known any more.</summary>
+    /// <param name="accounts">Whose rehearsals and checks are believed to be such.</param>
+    /// <param name="isPassing">It is of a rehearsal, or of a check: it ends before anything is started.</param>
+    public ServiceActor? HomeOf(int pid, IReadOnlyCollection<uint> accounts, out bool isPassing) =>
+        homes.Value.Of(Above(pid).Prepend(pid), accounts, out isPassing);
 
     /// <summary>Its parent, that one's parent, and so on.</summary>
     public IEnumerable<int> Above(int pid)
     {
         for (var depth = 0; depth < MostAbove; depth++)
         {
-            if (!parents.TryGetValue(pid, out var parent))
-                parents[pid] = parent = ProcessFacts.Parent(pid);
+            var parent = parents.GetOrAdd(pid, ProcessFacts.Parent);
             if (parent <= 1)
                 yield break;
             yield return pid = parent;
@@ -65,18 +85,17 @@ internal sealed class CopyLook(
 /// In whose run a process is: by whose keeper it comes from, by the control group it is in, or by a mark that it carries rightly
 /// (<see cref="MarkedProcesses"/>).
 /// </summary>
-internal sealed class CopyHomes(CopyLook look, Places places)
+internal sealed class CopyHomes(IReadOnlyCollection<ServiceActor> services, Places places)
 {
-    private readonly Dictionary<int, ServiceActor> byProcess = ByProcess(look.Services);
-    private readonly Dictionary<string, ServiceActor> byLabel = ByLabel(look.Services);
+    private readonly Dictionary<int, ServiceActor> byProcess = ByProcess(services);
+    private readonly Dictionary<string, ServiceActor> byLabel = ByLabel(services);
     private readonly byte[] mark = System.Text.Encoding.UTF8.GetBytes($"CALM_RUN={places.RunDirectory}:");
 
-    /// <summary>Null: in none, or in that of a service which is not known any more.</summary>
-    /// <param name="isPassing">It is of a rehearsal, or of a check: it ends before anything is started.</param>
-    public ServiceActor? Of(int pid, IReadOnlyCollection<uint> accounts, out bool isPassing)
+    /// <param name="way">The process, its parent, and so on.</param>
+    public ServiceActor? Of(IEnumerable<int> way, IReadOnlyCollection<uint> accounts, out bool isPassing)
     {
         isPassing = false;
-        foreach (var at in look.Above(pid).Prepend(pid))
+        foreach (var at in way)
         {
             if (byProcess.TryGetValue(at, out var service))
                 return service;

@@ -65,6 +65,8 @@ internal static class PortChecks
             // A rehearsal ends before anything is started.
             if (
                 holder is { } own
+                // Anybody can say so of a process.
+                && ProcessFacts.Users(own)?.AreAll(0, subject.Account?.Uid ?? 0) == true
                 && ProcessFacts.HasVariableThatBegins(
                     own,
                     Encoding.UTF8.GetBytes($"CALM_RUN={subject.Tools.Places.RunDirectory}:~")

@@ -147,7 +147,7 @@ internal sealed class Lookout : IAsyncDisposable
         before ??= SeenBefore();
         var processes = await checker.Processes.Read().ConfigureAwait(false);
         var sockets = new Lazy<IReadOnlyList<Linux.Sockets.Listening>>(Linux.Sockets.Listening.All);
-        var look = new CopyLook(processes, () => sockets.Value, registry.All);
+        var look = new CopyLook(processes, () => sockets.Value, registry.All, store, places);
         var seen = new HashSet<(ServiceActor, int, DateTimeOffset)>();
         var namedNow = new HashSet<(ServiceActor, int, DateTimeOffset)>();
         foreach (var actor in running)
@@ -155,7 +155,7 @@ internal sealed class Lookout : IAsyncDisposable
             over.ThrowIfCancellationRequested();
             foreach (
                 var copy in CopyChecks
-                    .Find(actor.Definition, store, places, look, [])
+                    .Find(actor.Definition, look, [])
                     .Where(copy => copy.Verdict is CopyVerdict.InTheWay or CopyVerdict.Named)
                     .OrderByDescending(copy => copy.Verdict)
                     .Take(MostCopies)

@@ -31,9 +31,10 @@ internal static class CopyEnding
         Registry registry,
         SentryStore store,
         Places places
-    ) => [.. CopyChecks.Find(definition, store, places, Look(registry), askers.Users).Where(copy => copy.Blocks)];
+    ) => [.. CopyChecks.Find(definition, Look(registry, store, places), askers.Users).Where(copy => copy.Blocks)];
 
-    private static CopyLook Look(Registry registry) => new(ProcessLine.All(), Linux.Sockets.Listening.All, registry.All);
+    private static CopyLook Look(Registry registry, SentryStore store, Places places) =>
+        new(ProcessLine.All(), Linux.Sockets.Listening.All, registry.All, store, places);
 
     /// <returns>Null once none is left, else why not: nothing is ever ended by force here.</returns>
     public static async Task<IResult?> End(
@@ -46,8 +47,8 @@ internal static class CopyEnding
         Clocks clocks
     )
     {
-        var look = Look(registry);
-        var copies = CopyChecks.Find(definition, store, places, look, caller.Askers.Users).Where(copy => copy.Blocks);
+        var look = Look(registry, store, places);
+        var copies = CopyChecks.Find(definition, look, caller.Askers.Users).Where(copy => copy.Blocks);
         foreach (var copy in copies.ToList())
         {
             // All of it: what is below the topmost need not end with it.
