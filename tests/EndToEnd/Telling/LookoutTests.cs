@@ -63,6 +63,28 @@ public class LookoutTests
         await TellTests.Alert(sentry, one => one.GetProperty("well-since").ValueKind != JsonValueKind.Null);
     }
 
+    /// <summary>The very command line, typed by hand beside it, is told whatever its interpreter; a stranger's is named and wakes nobody.</summary>
+    [Fact]
+    public async Task The_same_behind_an_interpreter_of_the_hosts_is_told_and_a_strangers_only_named()
+    {
+        if (Environment.UserName != "root" || !File.Exists("/usr/bin/python3"))
+            Assert.Skip("needs root to act as other accounts, and python3");
+        await using var sentry = await LooksOften();
+        var script = sentry.Script("robot.py", "import time\nwhile True: time.sleep(1)\n");
+        await sentry.Wrap("robot", "--proof", "up-for:50ms", "--start", "--", "/usr/bin/python3", script, "book");
+        using var theirs = Sentry.Began("daemon", "/usr/bin/python3", script, "book");
+        await Sentry.Eventually(async () => (await Logged(sentry, "copy-named")).Count == 1);
+        Assert.Contains($"pid {theirs.Id}, as daemon", (await Logged(sentry, "copy-named"))[0], StringComparison.Ordinal);
+        Assert.Empty(await Logged(sentry, "copy-seen"));
+        using var copy = Sentry.Began("root", "env", "-C", sentry.Places.Root, "/usr/bin/python3", "robot.py", "book");
+        var alert = await TellTests.Alert(sentry, _ => true);
+        Assert.Contains("runs twice", TellTests.Text(alert, "subject"), StringComparison.Ordinal);
+        Assert.Contains($"pid {copy.Id}, as root", Assert.Single(await Logged(sentry, "copy-seen")), StringComparison.Ordinal);
+        Assert.Single(await Logged(sentry, "copy-named"));
+        await Sentry.End(copy);
+        await Sentry.End(theirs);
+    }
+
     /// <summary>What somebody started by hand, until the test is over.</summary>
     private sealed class Copy(string script) : IDisposable
     {
