@@ -41,9 +41,7 @@ internal static unsafe partial class Enter
         const int bytes = 128; // of a mask of 1024 processors
         var mask = stackalloc byte[bytes];
         new Span<byte>(mask, bytes).Clear();
-        if (
-            syscall(Arm ? SYS_sched_getaffinity_arm64 : SYS_sched_getaffinity_x64, FirstProcess, bytes, (nint)mask) > 0
-        )
+        if (syscall(Arm ? SYS_sched_getaffinity_arm64 : SYS_sched_getaffinity_x64, FirstProcess, bytes, (nint)mask) > 0)
             _ = sched_setaffinity(0, bytes, mask);
     }
 

@@ -369,7 +369,13 @@ public class ServiceFilesTests
                 .GetProperty("called-here")
                 .GetString()
         );
-        foreach (var more in (string[][])[[], ["--take-away"]])
+        foreach (
+            var more in (string[][])
+                [
+                    [],
+                    ["--take-away"],
+                ]
+        )
         {
             var refused = await sentry.Calm(["settle", place, "--yes", .. more]);
             Assert.Equal(1, refused.Exit);

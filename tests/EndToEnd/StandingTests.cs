@@ -200,7 +200,11 @@ public class StandingTests
         // It has it, and hands nothing of it on.
         var server = await sentry.Server();
         Assert.Equal("1000000000", File.ReadAllText($"/proc/{server}/timerslack_ns").Trim());
-        Assert.Contains("Max stack size            12345678", File.ReadAllText($"/proc/{server}/limits"), StringComparison.Ordinal);
+        Assert.Contains(
+            "Max stack size            12345678",
+            File.ReadAllText($"/proc/{server}/limits"),
+            StringComparison.Ordinal
+        );
         await sentry.Wrap(
             "berth",
             "--proof",

@@ -180,7 +180,11 @@ public sealed class CodeFilter(CodePasses passes, EightBits eightBits = EightBit
         // A terminal does as often as it is told.
         if (last is (byte)'b' or (byte)'I' or (byte)'Z')
             return inner.Length == 0
-                || (Utf8Parser.TryParse(inner, out int times, out var read) && read == inner.Length && times <= MostRepeats);
+                || (
+                    Utf8Parser.TryParse(inner, out int times, out var read)
+                    && read == inner.Length
+                    && times <= MostRepeats
+                );
         if (last is (byte)'h' or (byte)'l')
             return inner.SequenceEqual("4"u8) || inner.SequenceEqual("20"u8);
         return PlainFinals.Contains(last);

@@ -60,6 +60,7 @@ public enum CopyOwner
 /// <param name="HoldsLock">It has a lock on a file of the service's.</param>
 /// <param name="WritesFile">It has a file of the service's open for writing.</param>
 /// <param name="IsThere">Its directory is the service's.</param>
+/// <param name="IsLostRun">The sentry began it itself, for a service that is not in the store any more.</param>
 public sealed record CopySight(
     string Executable,
     ImmutableArray<CopyWord> Words,
@@ -69,7 +70,8 @@ public sealed record CopySight(
     bool HoldsOtherPorts = false,
     bool HoldsLock = false,
     bool WritesFile = false,
-    bool IsThere = false
+    bool IsThere = false,
+    bool IsLostRun = false
 );
 
 /// <summary>What a process is beside a service.</summary>
@@ -127,7 +129,7 @@ public static partial class CopyRule
                 Likeness.Unknown when seen.IsThere => CopyVerdict.Named,
                 _ => named,
             };
-        if (seen.HoldsLock)
+        if (seen.HoldsLock || (seen.IsLostRun && likeness != Likeness.OtherArguments))
             return CopyVerdict.InTheWay;
         return likeness switch
         {

@@ -317,7 +317,8 @@ public sealed class Filler(Func<string, MapNode?> file, IReadOnlyDictionary<stri
     }
 
     private static string Named(IReadOnlyCollection<string> blanks) =>
-        string.Join(", ", blanks.Take(MostNamed)) + (blanks.Count > MostNamed ? $" and {blanks.Count - MostNamed} more" : "");
+        string.Join(", ", blanks.Take(MostNamed))
+        + (blanks.Count > MostNamed ? $" and {blanks.Count - MostNamed} more" : "");
 
     private static string Headed(string text) => text.Length > 100 ? text[..100] + "…" : text;
 

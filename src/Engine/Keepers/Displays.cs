@@ -51,10 +51,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
             )
         : !File.Exists(Server) ? ($"{Server} is not there", $"apt-get install {Package}")
         : DisplayFolder.WhyNot(LaunchField.DisplaySockets) is { } inTheWay
-            ? (
-                inTheWay,
-                $"End what listens there, then rm -r {LaunchField.DisplaySockets}; it is made anew"
-            )
+            ? (inTheWay, $"End what listens there, then rm -r {LaunchField.DisplaySockets}; it is made anew")
         : program.WindowManager is { } manager && !File.Exists(manager)
             ? (
                 $"its window manager {manager} is not there",
@@ -282,9 +279,7 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
             .ToList();
         // Side by side: what does not end takes its time once, however many numbers the account's processes claim.
         await Task.WhenAll(
-            left.Select(run =>
-                Remains.End(site with { Run = new(run) }, tools.Places, tools.Groups, accounts)
-            )
+            left.Select(run => Remains.End(site with { Run = new(run) }, tools.Places, tools.Groups, accounts))
         );
         tools.SecretFiles.Remove(site.Name);
         tools.Ceilings.Forget(site.Name);

@@ -1,6 +1,8 @@
+using System.Globalization;
 using CalmSentry.Contract;
 using CalmSentry.Contract.Keeper;
 using CalmSentry.Core.Runs;
+using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Foreign;
 using CalmSentry.Linux.Groups;
 using CalmSentry.Linux.Processes;
@@ -82,16 +84,28 @@ internal static class Remains
             if (left.Count == 0 && (group is null || !ControlGroups.IsPopulated(group)))
                 break;
             if (System.Diagnostics.Stopwatch.GetElapsedTime(began) > EndPatience)
-                return (
-                    marked.Count,
-                    MarkedProcesses.Named(left.Union(group is null ? [] : ControlGroups.Processes(group)))
-                );
+                return (marked.Count, Named(left.Union(group is null ? [] : ControlGroups.Processes(group))));
             await Task.Delay(5);
         }
 
         if (group is not null)
             ControlGroups.RemoveTree(group);
         return (marked.Count, null);
+    }
+
+    /// <summary>Names processes for people: number, account, program.</summary>
+    public static string Named(IEnumerable<int> pids)
+    {
+        const int most = 5;
+        var all = pids.Order().ToList();
+        var named = all.Take(most)
+            .Select(pid =>
+                string.Create(
+                    CultureInfo.InvariantCulture,
+                    $"pid {pid} ({ProcessFacts.Status(pid, "Name")}, as {Account.NameOf(ProcessFacts.EffectiveUser(pid) ?? 0)})"
+                )
+            );
+        return string.Join(", ", named) + (all.Count > most ? $" and {all.Count - most} more" : "");
     }
 
     public static Outcome Read(ReadOnlySpan<byte> body)

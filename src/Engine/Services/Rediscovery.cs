@@ -6,7 +6,6 @@ using CalmSentry.Core.Wording;
 using CalmSentry.Engine.Definitions;
 using CalmSentry.Engine.Keepers;
 using CalmSentry.Engine.Logbook;
-using CalmSentry.Linux.Processes;
 using CalmSentry.Store;
 
 namespace CalmSentry.Engine.Services;
@@ -80,7 +79,7 @@ internal sealed class Rediscovery(House house)
         )
             house.Logbook.Trouble(
                 $"Processes of a service {unknown.Key[1..]}, which is not in the store, run: "
-                    + MarkedProcesses.Named(unknown.Select(one => one.Pid))
+                    + Remains.Named(unknown.Select(one => one.Pid))
                     + ". Nobody starts them again, and they count as copies that somebody started by hand."
             );
     }

@@ -89,7 +89,6 @@ internal sealed class FileSet
                     );
                     break;
             }
-
         }
 
         if (document.Take is null)

@@ -54,13 +54,7 @@ internal sealed class HostLook
 
     public HostLook(ProcessTable processes, RunTools tools, Registry registry) =>
         copies = new(async () =>
-            new(
-                await processes.Read().ConfigureAwait(false),
-                () => Sockets,
-                registry.All,
-                tools.Store,
-                tools.Places
-            )
+            new(await processes.Read().ConfigureAwait(false), () => Sockets, registry.All, tools.Store, tools.Places)
         );
 
     public Task<CopyLook> Copies => copies.Value;
@@ -94,11 +88,8 @@ internal sealed class Checker(
 
     /// <summary>Everything; those that block first.</summary>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
-    public Task<IReadOnlyList<Finding>> All(
-        Definition definition,
-        Askers askers,
-        AsAccount? asAccount = null
-    ) => Within(() => Look(SubjectOf(definition, NewLook(), askers, asAccount)));
+    public Task<IReadOnlyList<Finding>> All(Definition definition, Askers askers, AsAccount? asAccount = null) =>
+        Within(() => Look(SubjectOf(definition, NewLook(), askers, asAccount)));
 
     /// <summary>The same definition, with the days that files of its rhythm leave out, as they are now.</summary>
     public Task<Definition> WithDays(Definition definition, CancellationToken cancellation) =>
@@ -112,10 +103,7 @@ internal sealed class Checker(
     /// <summary>The same of several that are started as one act: all of them share what is read of the host, and an account's questions.</summary>
     /// <returns>In their order.</returns>
     /// <exception cref="OwnTroubleException">They take too long.</exception>
-    public Task<IReadOnlyList<Finding>[]> ForStart(
-        IReadOnlyList<Definition> definitions,
-        Askers askers
-    ) =>
+    public Task<IReadOnlyList<Finding>[]> ForStart(IReadOnlyList<Definition> definitions, Askers askers) =>
         Within(() =>
         {
             var asAccount = tools.AsAccount.Gathered();
@@ -193,19 +181,16 @@ internal sealed class Checker(
         var copies = CopyChecks.Find(subject, look);
         found.AddRange(CopyChecks.Look(subject, copies));
         // What a copy holds goes with it.
-        var going = subject.EndsCopies ? copies.Where(copy => copy.Blocks).SelectMany(copy => look.Below(copy.Pid)) : [];
+        var going = subject.EndsCopies
+            ? copies.Where(copy => copy.Blocks).SelectMany(copy => look.Below(copy.Pid))
+            : [];
         found.AddRange(PortChecks.Look(subject, going.ToHashSet()));
         return found;
     }
 
     private HostLook NewLook() => new(Processes, tools, registry);
 
-    private Subject SubjectOf(
-        Definition definition,
-        HostLook host,
-        Askers askers,
-        AsAccount? asAccount = null
-    )
+    private Subject SubjectOf(Definition definition, HostLook host, Askers askers, AsAccount? asAccount = null)
     {
         var account = Account.Named(definition.Account);
         var groups = AccountGroup.IdsOf(definition.Identity.Groups);

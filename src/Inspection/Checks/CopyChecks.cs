@@ -59,7 +59,9 @@ internal static class CopyChecks
                     + $"--end-copies. If two are wanted: --accept copy-running.",
                 OnlyNow: true
             );
-        if (copies.Where(copy => copy.Verdict is CopyVerdict.Named or CopyVerdict.Tool).ToList() is { Count: > 0 } named)
+        if (
+            copies.Where(copy => copy.Verdict is CopyVerdict.Named or CopyVerdict.Tool).ToList() is { Count: > 0 } named
+        )
             yield return new(
                 FindingCode.CopyOfAnother,
                 Severity.Note,
@@ -102,14 +104,14 @@ internal static class CopyChecks
                 continue;
             if (executable.EndsWith("/calm", StringComparison.Ordinal))
                 continue;
-            var home = look.HomeOf(pid, kin.Accounts, out var isPassing);
+            var (home, isPassing, isLost) = look.HomeOf(pid, kin.Accounts);
             if (isPassing || home?.Definition.Name == definition.Name)
                 continue;
             // Another service that runs the very same is one that somebody wrapped: that was said when it was. And what our own checks
             // run comes from this process, and from no keeper.
             if (
                 home is null
-                    ? look.Above(pid).Contains(Environment.ProcessId)
+                    ? !isLost && look.Above(pid).Contains(Environment.ProcessId)
                     : IsOwnProgram(look.WantedBy(home.Definition), wanted)
             )
                 continue;
@@ -122,7 +124,8 @@ internal static class CopyChecks
                 executable,
                 WordsOf(process, isKin),
                 ShowsTitle(process),
-                isKin ? CopyOwner.Kin : CopyOwner.Stranger
+                isKin ? CopyOwner.Kin : CopyOwner.Stranger,
+                IsLostRun: isLost
             );
             // Nor one that has become another program, or ended, since it was read.
             if (!CopyRule.IsLike(wanted, sight) || process.HasChanged() || !ProcessFacts.Lives(pid))
@@ -136,7 +139,7 @@ internal static class CopyChecks
                     Origin(pid),
                     verdict,
                     home?.Definition.Name,
-                    StarterOf(pid)
+                    StarterOf(pid, look)
                 );
         }
 
@@ -309,14 +312,22 @@ internal static class CopyChecks
             : $"started by {ProcessFacts.Status(ProcessFacts.Parent(pid), "Name")} (pid {ProcessFacts.Parent(pid)})";
     }
 
-    /// <summary>A shell that runs a script, or a command, and waits for it: what comes after that nobody knows.</summary>
-    private static CopyStarter? StarterOf(int pid)
+    /// <summary>
+    /// A script that waits for it, and for nothing else: what comes after that nobody knows. One that has begun something else meanwhile,
+    /// such as whoever asks just now, has gone on without waiting.
+    /// </summary>
+    private static CopyStarter? StarterOf(int pid, CopyLook look)
     {
         var parent = ProcessFacts.Parent(pid);
-        if (parent <= 1 || ProcessFacts.Executable(parent) is not { } executable)
+        if (
+            parent <= 1
+            || look.ChildrenOf(parent).Any(child => child != pid)
+            || ProcessFacts.Executable(parent) is not { } executable
+        )
             return null;
         var command = ProcessFacts.CommandLine(parent);
-        return ScriptKind.OfInterpreter(executable) is { } kind
+        return
+            ScriptKind.OfInterpreter(executable) is { } kind
             && command.Count > 1
             && (kind.IsAmong([.. command.Skip(1)]) || kind.ScriptAmong([.. command.Skip(1)]) >= 0)
             ? new(parent, ProcessFacts.Stat(parent, 22), Shown.Line(string.Join(' ', command.Take(3))))

@@ -49,11 +49,9 @@ internal sealed class CopyLook(
     public CopyWanted WantedBy(Definition definition) =>
         wanted.GetOrAdd(definition, one => CopyChecks.WantedBy(one, store, places));
 
-    /// <summary>In whose run a process is; null: in none, or in that of a service which is not known any more.</summary>
-    /// <param name="accounts">Whose rehearsals and checks are believed to be such.</param>
-    /// <param name="isPassing">It is of a rehearsal, or of a check: it ends before anything is started.</param>
-    public ServiceActor? HomeOf(int pid, IReadOnlyCollection<uint> accounts, out bool isPassing) =>
-        homes.Value.Of(Above(pid).Prepend(pid), accounts, out isPassing);
+    /// <param name="accounts">Whose processes are believed to be of a rehearsal, a check, or a run that is not known any more.</param>
+    public CopyHome HomeOf(int pid, IReadOnlyCollection<uint> accounts) =>
+        homes.Value.Of(Above(pid).Prepend(pid), accounts);
 
     /// <summary>Its parent, that one's parent, and so on.</summary>
     public IEnumerable<int> Above(int pid)
@@ -66,6 +64,8 @@ internal sealed class CopyLook(
             yield return pid = parent;
         }
     }
+
+    public IEnumerable<int> ChildrenOf(int pid) => children.Value[pid];
 
     /// <summary>The process and everything below it.</summary>
     public IReadOnlyList<int> Below(int pid)
@@ -81,6 +81,12 @@ internal sealed class CopyLook(
         pids.SelectMany(ProcessFacts.Sockets).SelectMany(inode => ports.Value[inode]).ToHashSet();
 }
 
+/// <summary>In whose run a process is.</summary>
+/// <param name="Service">Null: in none of a service that is known.</param>
+/// <param name="IsPassing">It is of a rehearsal, or of a check: it ends before anything is started.</param>
+/// <param name="IsLost">It is of a run of this sentry's whose service is not in the store, as where an older one was put back.</param>
+internal readonly record struct CopyHome(ServiceActor? Service, bool IsPassing = false, bool IsLost = false);
+
 /// <summary>
 /// In whose run a process is: by whose keeper it comes from, by the control group it is in, or by a mark that it carries rightly
 /// (<see cref="MarkedProcesses"/>).
@@ -92,33 +98,28 @@ internal sealed class CopyHomes(IReadOnlyCollection<ServiceActor> services, Plac
     private readonly byte[] mark = System.Text.Encoding.UTF8.GetBytes($"CALM_RUN={places.RunDirectory}:");
 
     /// <param name="way">The process, its parent, and so on.</param>
-    public ServiceActor? Of(IEnumerable<int> way, IReadOnlyCollection<uint> accounts, out bool isPassing)
+    public CopyHome Of(IEnumerable<int> way, IReadOnlyCollection<uint> accounts)
     {
-        isPassing = false;
         foreach (var at in way)
         {
             if (byProcess.TryGetValue(at, out var service))
-                return service;
-            if (ProcessFacts.RestOfVariable(at, mark)?.Split(':') is not [var label, _])
+                return new(service);
+            if (ProcessFacts.RestOfVariable(at, mark)?.Split(':') is not [var label, var run])
                 continue;
             var users = ProcessFacts.Users(at) ?? default;
-            if (label.StartsWith('~') && users.AreAll([0, .. accounts]))
+            if (byLabel.TryGetValue(label.Split('-')[0], out var marked))
             {
-                isPassing = true;
-                return null;
-            }
-
-            if (
-                byLabel.TryGetValue(label.Split('-')[0], out var marked)
-                && (
+                if (
                     users.AreAll(0, Account.Named(marked.Definition.Account)?.Uid ?? 0)
-                    || ProcessFacts.InGroup(at, $"{label}.{ProcessFacts.RestOfVariable(at, mark)!.Split(':')[1]}")
+                    || ProcessFacts.InGroup(at, $"{label}.{run}")
                 )
-            )
-                return marked;
+                    return new(marked);
+            }
+            else if (users.AreAll([0, .. accounts]))
+                return new(null, IsPassing: label.StartsWith('~'), IsLost: label.StartsWith('S'));
         }
 
-        return null;
+        return default;
     }
 
     private static Dictionary<int, ServiceActor> ByProcess(IReadOnlyCollection<ServiceActor> services)
@@ -128,7 +129,7 @@ internal sealed class CopyHomes(IReadOnlyCollection<ServiceActor> services, Plac
         {
             if (service.KeeperPid > 0)
                 all[service.KeeperPid] = service;
-            if (service.Situation.Run?.Pid is { } pid)
+            else if (service.Situation.Run?.Pid is { } pid)
                 all[pid] = service;
         }
 

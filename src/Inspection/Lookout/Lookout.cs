@@ -247,7 +247,7 @@ internal sealed class Lookout : IAsyncDisposable
                 one.Entry is CopySeenEntry seen ? seen.Pid == copy.Pid && seen.Copy == copy.ToString()
                 : one.Entry is CopyNamedEntry named ? named.Pid == copy.Pid && named.Copy == copy.ToString()
                 : one.Entry is AcceptedEntry accepted
-                        && accepted.Finding == FindingCodes.WordOf(FindingCode.CopyRunning)
+                    && accepted.Finding == FindingCodes.WordOf(FindingCode.CopyRunning)
             );
 
     private async Task CheckAll(CancellationToken over)

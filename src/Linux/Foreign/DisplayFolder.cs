@@ -96,8 +96,7 @@ public static class DisplayFolder
         var socket = Libc.socket(Libc.AF_UNIX, Libc.SOCK_STREAM | Libc.SOCK_NONBLOCK | Libc.SOCK_CLOEXEC, 0);
         if (socket < 0)
             return true; // nobody can say so
-        var listens =
-            Libc.connect(socket, address, (uint)length + 3) == 0 || Marshal.GetLastSystemError() == wouldWait;
+        var listens = Libc.connect(socket, address, (uint)length + 3) == 0 || Marshal.GetLastSystemError() == wouldWait;
         _ = Libc.close(socket);
         return listens;
     }

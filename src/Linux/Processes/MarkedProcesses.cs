@@ -1,6 +1,4 @@
-using System.Globalization;
 using System.Text;
-using CalmSentry.Linux.Accounts;
 using CalmSentry.Linux.Native;
 
 namespace CalmSentry.Linux.Processes;
@@ -73,7 +71,8 @@ public static class MarkedProcesses
 
         /// <summary>Those that are still there.</summary>
         public IEnumerable<int> Left =>
-            held.Keys.Where(one => ProcessFacts.Stat(one.Pid, 22) == one.Began && ProcessFacts.Lives(one.Pid))
+            held
+                .Keys.Where(one => ProcessFacts.Stat(one.Pid, 22) == one.Began && ProcessFacts.Lives(one.Pid))
                 .Select(one => one.Pid);
 
         /// <summary>
@@ -117,20 +116,5 @@ public static class MarkedProcesses
             foreach (var process in held.Values)
                 process.Dispose();
         }
-    }
-
-    /// <summary>Names processes for people: number, account, program.</summary>
-    public static string Named(IEnumerable<int> pids)
-    {
-        const int most = 5;
-        var all = pids.Order().ToList();
-        var named = all.Take(most)
-            .Select(pid =>
-                string.Create(
-                    CultureInfo.InvariantCulture,
-                    $"pid {pid} ({ProcessFacts.Status(pid, "Name")}, as {Account.NameOf(ProcessFacts.EffectiveUser(pid) ?? 0)})"
-                )
-            );
-        return string.Join(", ", named) + (all.Count > most ? $" and {all.Count - most} more" : "");
     }
 }

@@ -88,7 +88,9 @@ internal static class CopyEnding
 
         // What begins it again does so at once as a rule: nobody is to be started beside that.
         await clocks.Delay(StarterPatience / 4).ConfigureAwait(false);
-        return Of(definition, caller.Askers, registry, store, places) is [{ } again, ..] ? Returns(again, again.Starter) : null;
+        return Of(definition, caller.Askers, registry, store, places) is [{ } again, ..]
+            ? Returns(again, again.Starter)
+            : null;
 
         static bool Lives((int Pid, long Began) one) =>
             ProcessFacts.Stat(one.Pid, 22) == one.Began && ProcessFacts.Lives(one.Pid);

@@ -96,7 +96,10 @@ internal static class RunRoutes
                     is { } stubborn
             )
                 return stubborn;
-            if (await Blocked(actor, accept, caller.Askers, caller, checker, logbook).ConfigureAwait(false) is { } refusal)
+            if (
+                await Blocked(actor, accept, caller.Askers, caller, checker, logbook).ConfigureAwait(false) is
+                { } refusal
+            )
                 return refusal;
         }
 
@@ -179,7 +182,8 @@ internal static class RunRoutes
             return Disabled(actor);
         // What blocks is looked for before anything is stopped.
         if (
-            await Blocked(actor, accept, caller.Askers, dry == true ? null : caller, checker, logbook).ConfigureAwait(false) is
+            await Blocked(actor, accept, caller.Askers, dry == true ? null : caller, checker, logbook)
+                .ConfigureAwait(false) is
             { } refusal
         )
             return refusal;

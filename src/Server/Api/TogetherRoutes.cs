@@ -71,7 +71,9 @@ internal static class TogetherRoutes
         var mayStart = services.Where(one => one.Definition.Begin.At != BeginAt.Never).ToList();
         var atRest = mayStart.Where(one => one.Situation.Run is null).ToList();
         using var reserve = tools.Keepers.Reserve(atRest.Count);
-        var found = await checker.ForStart([.. atRest.Select(one => one.Definition)], caller.Askers).ConfigureAwait(false);
+        var found = await checker
+            .ForStart([.. atRest.Select(one => one.Definition)], caller.Askers)
+            .ConfigureAwait(false);
         var inTheWay = atRest
             .Zip(found, (one, findings) => (one, left: RunRoutes.InTheWay(one, findings, accept, caller, logbook)))
             .Where(pair => pair.left.Count > 0)
@@ -196,7 +198,9 @@ internal static class TogetherRoutes
         var who = Caller.Of(context);
         var disabled = services.Where(one => one.Definition.Begin.At == BeginAt.Never).ToHashSet();
         var restarted = services.Where(one => !disabled.Contains(one)).ToList();
-        var found = await checker.ForStart([.. restarted.Select(one => one.Definition)], who.Askers).ConfigureAwait(false);
+        var found = await checker
+            .ForStart([.. restarted.Select(one => one.Definition)], who.Askers)
+            .ConfigureAwait(false);
         foreach (var (actor, findings) in restarted.Zip(found))
             if (RunRoutes.InTheWay(actor, findings, accept, dry == true ? null : who, logbook) is { Count: > 0 } left)
                 return CheckReplies.Refusal(left, "run");

@@ -30,7 +30,10 @@ public class CopyRuleTests
         {
             // What the service runs, what somebody typed, in which folder; whose it is and what it holds; what it is.
             { "a program of one's own, without arguments", new("/srv/quay/crane", "/srv/quay/crane", Root, InTheWay) },
-            { "… a stranger's", new("/srv/quay/crane", "/srv/quay/crane", Root, Named) { Stranger = true } },
+            {
+                "… a stranger's",
+                new("/srv/quay/crane", "/srv/quay/crane", Root, Named) { Stranger = true }
+            },
             {
                 "… a stranger's that holds a lock on a file all can read",
                 new("/srv/quay/crane", "/srv/quay/crane", Root, Named) { Stranger = true, Locks = true }
@@ -46,11 +49,21 @@ public class CopyRuleTests
             },
             {
                 "an interpreter of the host's with an absolute script",
-                new("/usr/bin/python3 /srv/quay/robot.py /srv/quay/book", "/usr/bin/python3 /srv/quay/robot.py /srv/quay/book", Root, InTheWay)
+                new(
+                    "/usr/bin/python3 /srv/quay/robot.py /srv/quay/book",
+                    "/usr/bin/python3 /srv/quay/robot.py /srv/quay/book",
+                    Root,
+                    InTheWay
+                )
             },
             {
                 "… the script and its file relative to where it was typed",
-                new("/usr/bin/python3 /srv/quay/robot.py /srv/quay/book", "/usr/bin/python3 robot.py book", Own, InTheWay)
+                new(
+                    "/usr/bin/python3 /srv/quay/robot.py /srv/quay/book",
+                    "/usr/bin/python3 robot.py book",
+                    Own,
+                    InTheWay
+                )
             },
             {
                 "… relative on both sides",
@@ -78,15 +91,26 @@ public class CopyRuleTests
             },
             {
                 "… with other arguments",
-                new("/usr/bin/python3 /srv/quay/robot.py a", "/usr/bin/python3 /srv/quay/robot.py b", Root, OtherArguments)
+                new(
+                    "/usr/bin/python3 /srv/quay/robot.py a",
+                    "/usr/bin/python3 /srv/quay/robot.py b",
+                    Root,
+                    OtherArguments
+                )
             },
             {
                 "… a stranger's",
-                new("/usr/bin/python3 /srv/quay/robot.py", "/usr/bin/python3 /srv/quay/robot.py", Own, Named) { Stranger = true }
+                new("/usr/bin/python3 /srv/quay/robot.py", "/usr/bin/python3 /srv/quay/robot.py", Own, Named)
+                {
+                    Stranger = true,
+                }
             },
             {
                 "… another script of the host's interpreter, which has the port: no copy",
-                new("/usr/bin/python3 /srv/quay/robot.py", "/usr/bin/python3 /srv/other/robot.py", Root, None) { Port = true }
+                new("/usr/bin/python3 /srv/quay/robot.py", "/usr/bin/python3 /srv/other/robot.py", Root, None)
+                {
+                    Port = true,
+                }
             },
             {
                 "… one that shows a title of its own, somewhere",
@@ -114,11 +138,19 @@ public class CopyRuleTests
             },
             {
                 "… by an option",
-                new("/usr/bin/redis-server --config=/srv/quay/media.conf", "/usr/bin/redis-server --config=media.conf", Own, InTheWay)
+                new(
+                    "/usr/bin/redis-server --config=/srv/quay/media.conf",
+                    "/usr/bin/redis-server --config=media.conf",
+                    Own,
+                    InTheWay
+                )
             },
             {
                 "… that rewrote its title",
-                new("/usr/bin/redis-server /srv/quay/media.conf", "/usr/bin/redis-server", Root, InTheWay) { Title = true }
+                new("/usr/bin/redis-server /srv/quay/media.conf", "/usr/bin/redis-server", Root, InTheWay)
+                {
+                    Title = true,
+                }
             },
             {
                 "… that rewrote its title, and listens on other ports than the service's",
@@ -160,12 +192,34 @@ public class CopyRuleTests
             },
             { "a bare tool", new("/bin/sleep 1000", "/bin/sleep 1000", Own, Tool) },
             { "… with other arguments", new("/bin/sleep 1000", "/bin/sleep 2000", Own, None) },
-            { "… a stranger's", new("/bin/sleep 1000", "/bin/sleep 1000", Own, Tool) { Stranger = true } },
-            { "… that has the port", new("/bin/sleep 1000", "/bin/sleep 1000", Own, InTheWay) { Port = true } },
-            { "… that has a lock", new("/bin/sleep 1000", "/bin/sleep 1000", Own, InTheWay) { Locks = true } },
-            { "… that writes its file", new("/bin/sleep 1000", "/bin/sleep 1000", Own, InTheWay) { Writes = true } },
-            { "… that fetches something", new("/usr/bin/curl https://a:80/b", "/usr/bin/curl https://a:80/b", Own, Tool) },
-            { "another program", new("/srv/quay/crane", "/srv/other/crane", Own, None) { Port = true, Locks = true } },
+            {
+                "… a stranger's",
+                new("/bin/sleep 1000", "/bin/sleep 1000", Own, Tool) { Stranger = true }
+            },
+            {
+                "… that has the port",
+                new("/bin/sleep 1000", "/bin/sleep 1000", Own, InTheWay) { Port = true }
+            },
+            {
+                "… of a run that the store does not know",
+                new("/bin/sleep 1000", "/bin/sleep 1000", Own, InTheWay) { Lost = true }
+            },
+            {
+                "… that has a lock",
+                new("/bin/sleep 1000", "/bin/sleep 1000", Own, InTheWay) { Locks = true }
+            },
+            {
+                "… that writes its file",
+                new("/bin/sleep 1000", "/bin/sleep 1000", Own, InTheWay) { Writes = true }
+            },
+            {
+                "… that fetches something",
+                new("/usr/bin/curl https://a:80/b", "/usr/bin/curl https://a:80/b", Own, Tool)
+            },
+            {
+                "another program",
+                new("/srv/quay/crane", "/srv/other/crane", Own, None) { Port = true, Locks = true }
+            },
         };
 
     private const CopyVerdict InTheWay = CopyVerdict.InTheWay,
@@ -179,7 +233,10 @@ public class CopyRuleTests
     public void What_counts_as_a_copy(string what, Row row)
     {
         var wanted = row.Wanted();
-        Assert.True(row.Verdict == CopyRule.Judge(wanted, row.Seen(wanted)), $"{what}: {CopyRule.Judge(wanted, row.Seen(wanted))}");
+        Assert.True(
+            row.Verdict == CopyRule.Judge(wanted, row.Seen(wanted)),
+            $"{what}: {CopyRule.Judge(wanted, row.Seen(wanted))}"
+        );
     }
 
     public sealed record Row(string Service, string Typed, string In, CopyVerdict Verdict)
@@ -190,6 +247,7 @@ public class CopyRuleTests
         public bool OtherPort { get; init; }
         public bool Locks { get; init; }
         public bool Writes { get; init; }
+        public bool Lost { get; init; }
         public int[] Ports { get; init; } = [];
 
         public CopyWanted Wanted()
@@ -220,7 +278,8 @@ public class CopyRuleTests
                 OtherPort,
                 Locks,
                 Writes,
-                In == Own
+                In == Own,
+                Lost
             );
         }
     }

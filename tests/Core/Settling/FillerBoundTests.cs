@@ -12,22 +12,23 @@ public class FillerBoundTests
     private static ScalarNode Text(string text) => new(text);
 
     private static MapNode Base(string? from, int blanks, Func<int, string> fill) =>
-        Map(
-            [
-                ("format", Text(Filler.BaseFormat)),
-                ("blanks", Map([.. Enumerable.Range(0, blanks).Select(i => ($"b{i}", (Node)Map(("is", Text("text")))))])),
-                .. from is null
-                    ? Array.Empty<(string, Node)>()
-                    : [("from", Text(from)), ("fill", Map([.. Enumerable.Range(0, blanks).Select(i => ($"b{i}", (Node)Text(fill(i))))]))],
-                ("notes", Text("{{b0}}")),
-            ]
-        );
+        Map([
+            ("format", Text(Filler.BaseFormat)),
+            ("blanks", Map([.. Enumerable.Range(0, blanks).Select(i => ($"b{i}", (Node)Map(("is", Text("text")))))])),
+            .. from is null
+                ? Array.Empty<(string, Node)>()
+                :
+                [
+                    ("from", Text(from)),
+                    ("fill", Map([.. Enumerable.Range(0, blanks).Select(i => ($"b{i}", (Node)Text(fill(i))))])),
+                ],
+            ("notes", Text("{{b0}}")),
+        ]);
 
     private static (Filled? Filled, IReadOnlyList<FileError> Errors) Fill(
         Dictionary<string, MapNode> files,
         params (string Key, Node Value)[] own
-    ) =>
-        new Filler(path => files.GetValueOrDefault(path), new Dictionary<string, Fill>()).Fill("a.yaml", Map(own));
+    ) => new Filler(path => files.GetValueOrDefault(path), new Dictionary<string, Fill>()).Fill("a.yaml", Map(own));
 
     /// <summary>Eight bases, each filled with a text of the blanks of the one before, many times over.</summary>
     [Fact]

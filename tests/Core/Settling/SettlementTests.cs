@@ -212,9 +212,11 @@ public class SettlementTests
                 (definition, takeAway) =>
                 {
                     var here = Names.First(name => name != definition.Name);
-                    var machine = new Machine(
-                        ImmutableSortedDictionary<string, (Definition, bool)>.Empty
-                    ).With(here, definition, runs: true);
+                    var machine = new Machine(ImmutableSortedDictionary<string, (Definition, bool)>.Empty).With(
+                        here,
+                        definition,
+                        runs: true
+                    );
                     string? Called(string name) => name == definition.Name ? here : null;
                     var old = Of(machine, [(definition, null)], takeAway, calledHere: Called);
                     Assert.Equal(here, Assert.Single(old.Renamed).CalledHere);

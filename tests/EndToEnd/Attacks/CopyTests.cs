@@ -146,14 +146,16 @@ public sealed class CopyTests
             _ => ["/usr/bin/python3", Path.Combine(folder, "robot.py"), Path.Combine(folder, "book")],
         };
         var hasPort = command[^1] == $"{port}" || command[0].Contains("redis", StringComparison.Ordinal);
-        await sentry.Wrap(
-            "tide",
-            ["--proof", hasPort ? $"tcp:127.0.0.1:{port}" : "up-for:50ms", "--", .. command]
-        );
+        await sentry.Wrap("tide", ["--proof", hasPort ? $"tcp:127.0.0.1:{port}" : "up-for:50ms", "--", .. command]);
         var line = typed == "./crane" ? "exec ./crane 600" : $"exec {typed}";
         // The person behind sudo has an account of their own, which cannot become root.
         const string person = "games";
-        foreach (var from in typed.Contains("./", StringComparison.Ordinal) || typed.Contains(" book", StringComparison.Ordinal) ? new[] { folder } : [folder, "/"])
+        foreach (
+            var from in typed.Contains("./", StringComparison.Ordinal)
+            || typed.Contains(" book", StringComparison.Ordinal)
+                ? new[] { folder }
+                : [folder, "/"]
+        )
         {
             using var copy = Sentry.Began(
                 who == "person" ? person : who,
@@ -211,7 +213,10 @@ public sealed class CopyTests
         await sentry.Wrap("tide", "--proof", "up-for:50ms", "--", script, "high");
         using var theirs = Sentry.Began("root", "/bin/sh", loop);
         await Sentry.Eventually(async () =>
-            (await sentry.Calm("check", "tide", "--json")).Output.Contains("may start it again", StringComparison.Ordinal)
+            (await sentry.Calm("check", "tide", "--json")).Output.Contains(
+                "may start it again",
+                StringComparison.Ordinal
+            )
         );
         var refused = await sentry.Calm("start", "tide", "--end-copies");
         Assert.Equal(1, refused.Exit);
@@ -236,7 +241,10 @@ public sealed class CopyTests
         );
         await sentry.Wrap("tide", "--proof", "up-for:50ms", "--", script, "high");
         await Sentry.Eventually(async () =>
-            (await sentry.Calm("check", "tide", "--json")).Output.Contains("inside the service yard", StringComparison.Ordinal)
+            (await sentry.Calm("check", "tide", "--json")).Output.Contains(
+                "inside the service yard",
+                StringComparison.Ordinal
+            )
         );
         Assert.Equal(1, (await sentry.Calm("start", "tide")).Exit);
         // Two that were wrapped to run the same are no copies of each other: that was said when it was done.

@@ -18,13 +18,7 @@ public sealed class StrangerTests
             .. Enumerable
                 .Range(1, count)
                 .Select(i =>
-                    Sentry.Began(
-                        Stranger,
-                        "env",
-                        $"CALM_RUN={sentry.Places.RunDirectory}:{mark(i)}",
-                        program,
-                        "600"
-                    )
+                    Sentry.Began(Stranger, "env", $"CALM_RUN={sentry.Places.RunDirectory}:{mark(i)}", program, "600")
                 ),
         ];
 
@@ -88,7 +82,8 @@ public sealed class StrangerTests
         );
         await Sentry.Eventually(() =>
             Directory.Exists($"/proc/{theirs.Id}/fd")
-            && new FileInfo($"/proc/{theirs.Id}/exe").LinkTarget?.EndsWith("calm-sentry", StringComparison.Ordinal) == true
+            && new FileInfo($"/proc/{theirs.Id}/exe").LinkTarget?.EndsWith("calm-sentry", StringComparison.Ordinal)
+                == true
         );
         Assert.Contains(
             sentry.Places.Lock,
@@ -96,7 +91,9 @@ public sealed class StrangerTests
         );
         var before = await sentry.Server();
         Sentry.Kill(before);
-        await Sentry.Eventually(async () => await sentry.Server() is var now && now > 0 && now != before && now != theirs.Id);
+        await Sentry.Eventually(async () =>
+            await sentry.Server() is var now && now > 0 && now != before && now != theirs.Id
+        );
         Assert.Equal(0, (await sentry.Calm("list")).Exit);
         // It was begun again at once, and not after half a minute of waiting for the stranger.
         Assert.DoesNotContain("no sign of life", (await sentry.Ok("logbook")).Output, StringComparison.Ordinal);

@@ -74,12 +74,20 @@ public class LookoutTests
         await sentry.Wrap("robot", "--proof", "up-for:50ms", "--start", "--", "/usr/bin/python3", script, "book");
         using var theirs = Sentry.Began("daemon", "/usr/bin/python3", script, "book");
         await Sentry.Eventually(async () => (await Logged(sentry, "copy-named")).Count == 1);
-        Assert.Contains($"pid {theirs.Id}, as daemon", (await Logged(sentry, "copy-named"))[0], StringComparison.Ordinal);
+        Assert.Contains(
+            $"pid {theirs.Id}, as daemon",
+            (await Logged(sentry, "copy-named"))[0],
+            StringComparison.Ordinal
+        );
         Assert.Empty(await Logged(sentry, "copy-seen"));
         using var copy = Sentry.Began("root", "env", "-C", sentry.Places.Root, "/usr/bin/python3", "robot.py", "book");
         var alert = await TellTests.Alert(sentry, _ => true);
         Assert.Contains("runs twice", TellTests.Text(alert, "subject"), StringComparison.Ordinal);
-        Assert.Contains($"pid {copy.Id}, as root", Assert.Single(await Logged(sentry, "copy-seen")), StringComparison.Ordinal);
+        Assert.Contains(
+            $"pid {copy.Id}, as root",
+            Assert.Single(await Logged(sentry, "copy-seen")),
+            StringComparison.Ordinal
+        );
         Assert.Single(await Logged(sentry, "copy-named"));
         await Sentry.End(copy);
         await Sentry.End(theirs);

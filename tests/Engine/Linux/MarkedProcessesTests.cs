@@ -9,8 +9,14 @@ public class MarkedProcessesTests
         Own = 900,
         Other = 1001;
 
-    private static MarkSight One(int pid, int parent, bool marked, uint real, uint? effective = null, uint? saved = null) =>
-        new(pid, parent, pid, marked, new(real, effective ?? real, saved ?? effective ?? real));
+    private static MarkSight One(
+        int pid,
+        int parent,
+        bool marked,
+        uint real,
+        uint? effective = null,
+        uint? saved = null
+    ) => new(pid, parent, pid, marked, new(real, effective ?? real, saved ?? effective ?? real));
 
     private static readonly MarkSight[] Seen =
     [

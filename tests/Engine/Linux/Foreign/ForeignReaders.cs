@@ -69,7 +69,11 @@ internal static class ForeignReaders
     {
         var texts = Encoding.UTF8.GetString(bytes).Split("\n----\n");
         var read = FileSet.Read(
-            new(texts.Select((text, i) => (text, i)).ToDictionary(one => $"{(char)('a' + (one.i % 26))}{one.i}.yaml", one => one.text)),
+            new(
+                texts
+                    .Select((text, i) => (text, i))
+                    .ToDictionary(one => $"{(char)('a' + (one.i % 26))}{one.i}.yaml", one => one.text)
+            ),
             "host",
             "nobody"
         );
