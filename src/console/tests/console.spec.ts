@@ -711,7 +711,8 @@ test("every page can be read by everyone, in light and in dark", async ({ page, 
       const found = await (scheme === "light" ? axe : axe.withRules(ofColours)).analyze();
       expect(
         found.violations.map(
-          (violation) => `${path}, ${scheme}: ${violation.id}: ${violation.nodes.map((node) => node.target).join(", ")}`,
+          (violation) =>
+            `${path}, ${scheme}: ${violation.id}: ${violation.nodes.map((node) => node.target).join(", ")}`,
         ),
       ).toEqual([]);
     }
