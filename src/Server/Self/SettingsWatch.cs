@@ -10,6 +10,7 @@ internal sealed class SettingsWatch : IDisposable
 {
     private static readonly TimeSpan Settled = TimeSpan.FromMilliseconds(200);
 
+    private readonly string path;
     private readonly SettingsFile file;
     private readonly Func<Settings, Task> take;
     private readonly Record logbook;
@@ -21,7 +22,7 @@ internal sealed class SettingsWatch : IDisposable
     /// <param name="take">Carries out what holds from now on.</param>
     public SettingsWatch(string path, SettingsFile file, Func<Settings, Task> take, Record logbook)
     {
-        (this.file, this.take, this.logbook) = (file, take, logbook);
+        (this.path, this.file, this.take, this.logbook) = (path, file, take, logbook);
         soon = new(_ => _ = ReadAgain());
         try
         {
@@ -51,6 +52,15 @@ internal sealed class SettingsWatch : IDisposable
             soon.Change(Settled, Timeout.InfiniteTimeSpan);
     }
 
+    /// <summary>
+    /// Whoever saves it anew may have emptied it in this moment: that would be settings without any key, and hold until it is changed again.
+    /// </summary>
+    private bool IsBeingWritten() =>
+        new FileInfo(path) is { Exists: true, Length: 0 } empty
+        && DateTime.UtcNow - empty.LastWriteTimeUtc is var age
+        && age >= TimeSpan.Zero
+        && age < TimeSpan.FromSeconds(1);
+
     private async Task ReadAgain()
     {
         await one.WaitAsync().ConfigureAwait(false);
@@ -58,6 +68,12 @@ internal sealed class SettingsWatch : IDisposable
         {
             if (over)
                 return;
+            if (IsBeingWritten())
+            {
+                Soon();
+                return;
+            }
+
             // Whoever was set before is told of a mistake, and of what was put right whoever is set now.
             if (file.Again(logbook) is { } settings)
                 await take(settings).ConfigureAwait(false);

@@ -252,4 +252,28 @@ public sealed class CopyTests
         await sentry.Wrap("ebb", "--proof", "up-for:50ms", "--accept", "same-program", "--start", "--", script, "high");
         await sentry.Ok("start", "tide");
     }
+
+    [Fact]
+    public async Task A_stopped_copy_hears_that_it_is_to_end_and_a_run_of_its_own_is_none()
+    {
+        await using var sentry = await Sentry.Start();
+        var port = Sentry.FreePort();
+        string[] command = ["/usr/bin/redis-server", "--port", $"{port}", "--bind", "127.0.0.1", "--save", ""];
+        await sentry.Wrap("store", ["--proof", $"tcp:127.0.0.1:{port}", "--", .. command]);
+        using var copy = Sentry.Began("root", command);
+        await Sentry.Eventually(() => Listens(port));
+        Sentry.Kill(copy.Id, "STOP");
+        Assert.Equal(1, (await sentry.Calm("start", "store")).Exit);
+        await sentry.Ok("start", "store", "--end-copies");
+        Assert.False(Sentry.Lives(copy.Id));
+        // It rewrites its title, and is the service's own.
+        var run = (await sentry.Show("store")).GetProperty("pid").GetInt32();
+        Assert.DoesNotContain(
+            $"pid {run}",
+            (await sentry.Ok("start", "store", "--end-copies", "--dry")).Output.Split("is running")[0],
+            StringComparison.Ordinal
+        );
+        await sentry.Ok("start", "store", "--end-copies");
+        Assert.Equal(run, (await sentry.Show("store")).GetProperty("pid").GetInt32());
+    }
 }
