@@ -196,7 +196,10 @@ public class StandingTests
             new ProcessStartInfo("/usr/bin/python3", [script, "look"]) { RedirectStandardOutput = true }
         )!;
         var first = (await plain.StandardOutput.ReadToEndAsync(TestContext.Current.CancellationToken)).Split('\n');
-        await using var sentry = await Sentry.Start("/usr/bin/python3", script, "begin");
+        await using var sentry = await Sentry.Start("unshare", "--uts", "/usr/bin/python3", script, "begin");
+        // Namespaces stay as they are, and it is said where they differ.
+        if (new FileInfo("/proc/1/ns/uts").LinkTarget is not null)
+            Assert.Contains("first process: uts", (await sentry.Ok("host", "status")).Output, StringComparison.Ordinal);
         // It has it, and hands nothing of it on.
         var server = await sentry.Server();
         Assert.Equal("1000000000", File.ReadAllText($"/proc/{server}/timerslack_ns").Trim());
