@@ -101,7 +101,7 @@ internal static class ForeignReaders
                 display.Send(bytes);
                 display.Shutdown(SocketShutdown.Send);
             }
-            catch (SocketException)
+            catch (Exception error) when (error is SocketException or ObjectDisposedException)
             {
                 // It was not heard to its end.
             }
