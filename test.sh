@@ -229,6 +229,8 @@ first=$!
 gives_way
 lane core engine front format console
 wait "$first"
+# Also what no part has waited for is to be made, and counts.
+for one in "$state"/*.lock; do flock -s "$one" true; done
 kill "$watcher"
 
 read -r all none <"$state/idle"

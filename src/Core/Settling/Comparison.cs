@@ -128,10 +128,7 @@ public sealed record Comparison(ImmutableArray<Difference> Differences, Immutabl
             file.File,
             [],
             [],
-            [
-                $"it was renamed here and is called {now}: call it {now} in the file (or export again), or, to rename it back, "
-                    + $"say 'was: {now}' in the file",
-            ]
+            [$"it was renamed on this machine: write {now} in the file, or 'was: {now}' to rename it back"]
         )
         {
             CalledHere = now,

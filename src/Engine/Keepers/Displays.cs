@@ -51,7 +51,10 @@ internal sealed class Displays(RunTools tools, Func<TimeSpan, Task> delay)
             )
         : !File.Exists(Server) ? ($"{Server} is not there", $"apt-get install {Package}")
         : DisplayFolder.WhyNot(LaunchField.DisplaySockets) is { } inTheWay
-            ? (inTheWay, $"End what listens there, then rm -r {LaunchField.DisplaySockets}; it is made anew")
+            ? (
+                inTheWay,
+                $"End the program that listens there, then remove the folder: rm -r {LaunchField.DisplaySockets}. The sentry makes it again."
+            )
         : program.WindowManager is { } manager && !File.Exists(manager)
             ? (
                 $"its window manager {manager} is not there",

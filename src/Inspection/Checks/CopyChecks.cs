@@ -66,7 +66,7 @@ internal static class CopyChecks
                 FindingCode.CopyOfAnother,
                 Severity.Note,
                 $"The same program runs outside the sentry, in nobody's way: {Listed(named)}.",
-                "It is another account's and does not hold this service's port, or a tool of the host's whose arguments name no file or port.",
+                "It belongs to another account and does not hold this service's port. Or it is a tool of the host, and its arguments name no file or port.",
                 "Nothing needs to be done.",
                 OnlyNow: true
             );
@@ -93,7 +93,7 @@ internal static class CopyChecks
     /// <param name="askers">Whoever asks, by number: what they started by hand is in the way.</param>
     public static IReadOnlyList<Copy> Find(Definition definition, CopyLook look, IReadOnlyCollection<uint> askers)
     {
-        var wanted = look.WantedBy(definition);
+        var wanted = look.LaunchOf(definition);
         var script = wanted.Script < 0 ? null : Path.GetFileName(wanted.Words[wanted.Script].Value);
         var kin = new CopyKin(definition.Account, askers);
         var found = new Dictionary<int, Copy>();
@@ -112,7 +112,7 @@ internal static class CopyChecks
             if (
                 home is null
                     ? !isLost && look.Above(pid).Contains(Environment.ProcessId)
-                    : IsOwnProgram(look.WantedBy(home.Definition), wanted)
+                    : IsOwnProgram(look.LaunchOf(home.Definition), wanted)
             )
                 continue;
             if (!SharesFiles(process, wanted.Executable))
@@ -185,7 +185,7 @@ internal static class CopyChecks
     }
 
     /// <summary>What a service would run, down to the file that is executed in the end.</summary>
-    internal static CopyWanted WantedBy(Definition definition, SentryStore store, Places places)
+    internal static CopyWanted LaunchOf(Definition definition, SentryStore store, Places places)
     {
         var directory = Folders.Real(LaunchOrder.DirectoryOf(definition, places));
         var program = definition.Program;

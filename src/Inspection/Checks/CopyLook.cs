@@ -46,8 +46,8 @@ internal sealed class CopyLook(
     public Places Places => places;
 
     /// <summary>What a service would run.</summary>
-    public CopyWanted WantedBy(Definition definition) =>
-        wanted.GetOrAdd(definition, one => CopyChecks.WantedBy(one, store, places));
+    public CopyWanted LaunchOf(Definition definition) =>
+        wanted.GetOrAdd(definition, one => CopyChecks.LaunchOf(one, store, places));
 
     /// <param name="accounts">Whose processes are believed to be of a rehearsal, a check, or a run that is not known any more.</param>
     public CopyHome HomeOf(int pid, IReadOnlyCollection<uint> accounts) =>

@@ -29,9 +29,9 @@ public static class DisplayFolder
             if (IsStrangers(above.Held, name) is { } owner)
             {
                 if (IsUsed(above.Held, name) is { } socket)
-                    return $"{path}, where displays have their sockets, is {Account.NameOf(owner)}'s, and somebody listens on {socket} in it";
+                    return $"{path}, the folder of displays' sockets, belongs to {Account.NameOf(owner)}, and a program listens on {socket} there";
                 if (above.Held.MoveNew(name, above.Held, $"{name}-{Account.NameOf(owner)}-{Guid.NewGuid():N}") != 0)
-                    return $"{path}, where displays have their sockets, is {Account.NameOf(owner)}'s and cannot be moved aside";
+                    return $"{path}, the folder of displays' sockets, belongs to {Account.NameOf(owner)} and cannot be moved aside";
             }
 
             above.Held.MakeDirectory(name, AllWithSticky).Dispose();
@@ -39,7 +39,7 @@ public static class DisplayFolder
         }
         catch (IOException error)
         {
-            return $"{path}, where displays have their sockets, cannot be made: {error.Message}";
+            return $"{path}, the folder of displays' sockets, cannot be made: {error.Message}";
         }
     }
 
@@ -51,7 +51,7 @@ public static class DisplayFolder
             using var above = Held.Walk(Ground.DisplaySockets, Path.GetDirectoryName(path)!);
             var name = Path.GetFileName(path);
             return IsStrangers(above.Held, name) is { } owner && IsUsed(above.Held, name) is { } socket
-                ? $"{path}, where displays have their sockets, is {Account.NameOf(owner)}'s, and somebody listens on {socket} in it"
+                ? $"{path}, the folder of displays' sockets, belongs to {Account.NameOf(owner)}, and a program listens on {socket} there"
                 : null;
         }
         catch (IOException)

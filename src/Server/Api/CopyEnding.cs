@@ -120,10 +120,10 @@ internal static class CopyEnding
             "The copy comes back",
             starter is null
                 ? $"Copies were ended, and another one runs already: {Shown.Line($"{copy}")}. Nothing was started."
-                : $"The copy (pid {copy.Pid}, as {copy.User}) was asked to end; {Shown.Line($"{starter}")}, which began it, goes on and may "
-                    + "begin it again. Nothing was started.",
+                : $"The copy (pid {copy.Pid}, as {copy.User}) was asked to end. The script that started it still runs, and may start it "
+                    + $"again: {Shown.Line($"{starter}")}. Nothing was started.",
             starter is null
-                ? "Find out what begins it, end that, and start again."
+                ? "Find out what starts it, end that, and start again."
                 : $"End that first ('kill {starter.Pid}' asks it to), and start again."
         );
 }

@@ -149,8 +149,8 @@ internal static class SettleRoutes
                 409,
                 ProblemCode.RenamedHere,
                 "It has another name here",
-                $"{renamed.File} is about {renamed.Name}, which was renamed on this machine and is called {renamed.CalledHere}: wrapped under "
-                    + "its old name its program would run twice. Nothing was changed.",
+                $"{renamed.File} is about {renamed.Name}. That service was renamed on this machine and is called {renamed.CalledHere}. Under "
+                    + "the old name its program would run twice. Nothing was changed.",
                 $"Call it {renamed.CalledHere} in the file, or export again; to rename it back, say 'was: {renamed.CalledHere}' there."
             );
         if (order.Seen is { } seen && seen != comparison.Tag)

@@ -69,7 +69,11 @@ public sealed class DisplayFolderTests : IDisposable
         Directory.CreateDirectory(folder);
         using var display = Listening(Path.Combine(folder, "X3"));
         Give(folder);
-        Assert.Contains("nobody's, and somebody listens on X3", DisplayFolder.WhyNot(folder), StringComparison.Ordinal);
+        Assert.Contains(
+            "belongs to nobody, and a program listens on X3",
+            DisplayFolder.WhyNot(folder),
+            StringComparison.Ordinal
+        );
         Assert.Contains("X3", DisplayFolder.Make(folder), StringComparison.Ordinal);
         Assert.Single(Directory.GetFileSystemEntries(above));
     }
