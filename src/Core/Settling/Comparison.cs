@@ -128,7 +128,9 @@ public sealed record Comparison(ImmutableArray<Difference> Differences, Immutabl
             file.File,
             [],
             [],
-            [$"it was renamed on this machine: write {now} in the file, or 'was: {now}' to rename it back"]
+            [
+                $"no step: the service is called {now} on this machine. Write {now} in the file, or 'was: {now}' to rename it back",
+            ]
         )
         {
             CalledHere = now,

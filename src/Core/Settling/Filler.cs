@@ -284,35 +284,23 @@ public sealed class Filler(Func<string, MapNode?> file, IReadOnlyDictionary<stri
                 return value.Text;
             },
             (found, allowed) =>
-            {
-                if (errors.Count < MostMistakes)
-                    errors.Add(
-                        new(
-                            path,
-                            new(
-                                at,
-                                $"'{Headed(found)}'",
-                                allowed + (values.Count > 0 ? $"; blanks: {Named(values.Keys)}" : ""),
-                                scalar.Place
-                            )
-                        )
-                    );
-            }
+                Wrong(
+                    path,
+                    at,
+                    $"'{Headed(found)}'",
+                    allowed + (values.Count > 0 ? $"; blanks: {Named(values.Keys)}" : ""),
+                    scalar.Place
+                )
         );
         if (from.Count == 0 || (filledInAll += text.Length) <= MostFilled)
             return (text, from.Count > MostNamed ? from[..MostNamed] : from);
-        if (errors.Count < MostMistakes)
-            errors.Add(
-                new(
-                    path,
-                    new(
-                        at,
-                        $"more than {MostFilled} characters filled in, in all files together",
-                        $"texts of at most {MostFilled} characters in all once blanks are filled",
-                        scalar.Place
-                    )
-                )
-            );
+        Wrong(
+            path,
+            at,
+            $"more than {MostFilled} characters filled in, in all files together",
+            $"texts of at most {MostFilled} characters in all once blanks are filled",
+            scalar.Place
+        );
         return ("", []);
     }
 
@@ -345,10 +333,13 @@ public sealed class Filler(Func<string, MapNode?> file, IReadOnlyDictionary<stri
         }
     }
 
-    private void Wrong(string path, string key, Node found, string allowed)
+    private void Wrong(string path, string key, Node found, string allowed) =>
+        Wrong(path, key, found.InWords, allowed, found.Place);
+
+    private void Wrong(string path, string key, string found, string allowed, Place? place)
     {
         if (errors.Count < MostMistakes)
-            errors.Add(new(path, new(key, found.InWords, allowed, found.Place)));
+            errors.Add(new(path, new(key, found, allowed, place)));
     }
 
     private static Node? Of(MapNode map, string key) => map.Entries.FirstOrDefault(entry => entry.Key == key).Value;

@@ -66,7 +66,7 @@ internal static class CopyChecks
                 FindingCode.CopyOfAnother,
                 Severity.Note,
                 $"The same program runs outside the sentry, in nobody's way: {Listed(named)}.",
-                "It belongs to another account and does not hold this service's port. Or it is a tool of the host, and its arguments name no file or port.",
+                "Another account runs it without this service's port. Or the program is a tool of the host, and its arguments name no file or port.",
                 "Nothing needs to be done.",
                 OnlyNow: true
             );

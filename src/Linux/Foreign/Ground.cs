@@ -63,7 +63,7 @@ public sealed record Ground(string Name, string What, Handling Does, Links Links
         "/tmp/.X11-unix, in a folder that everybody can write: made by the guard at its begin",
         Handling.Own | Handling.Move,
         Links.OfRoot,
-        "made and given its rights by its descriptor; a stranger's is moved aside, unless somebody listens in it"
+        "made and given its rights by its descriptor; another account's is moved aside, unless a program listens there"
     );
 
     public static readonly Ground Grant = new(

@@ -366,10 +366,6 @@ public static class ProcessFacts
         }
     }
 
-    /// <summary>Whether a process holds a lock (flock(2), fcntl(2)) on a file below a directory.</summary>
-    public static bool LocksBelow(int pid, string directory) =>
-        HoldsLock(pid, path => path.StartsWith($"{directory.TrimEnd('/')}/", StringComparison.Ordinal));
-
     /// <summary>
     /// Whether one of its descriptors is what holds a lock on such a file, as the kernel tells it with each descriptor (proc(5), fdinfo).
     /// That it has the file open, or that the name stands in a link, proves nothing: whoever may search the folder can open it (O_PATH).
